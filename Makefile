@@ -1,0 +1,30 @@
+.PHONY: demo test check bench soak screenshots clean
+run := .venv/.ready-run
+dev := .venv/.ready-dev
+
+demo: $(run)
+	@.venv/bin/jondel demo
+
+test: check
+	@.venv/bin/python -m pytest -q
+
+check: $(dev)
+	@command -v tmux >/dev/null || scripts/setup dev
+	@.venv/bin/ruff check .
+	@.venv/bin/ruff format --check .
+	@.venv/bin/mypy
+
+bench: $(dev)
+	@.venv/bin/python bench/start_up.py
+
+screenshots: $(dev)
+	@scripts/screenshots
+
+clean:
+	rm -rf .venv .pytest_cache .mypy_cache .ruff_cache
+
+$(run): pyproject.toml scripts/setup
+	@scripts/setup
+
+$(dev): pyproject.toml scripts/setup
+	@scripts/setup dev

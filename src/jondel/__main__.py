@@ -1,0 +1,3 @@
+from jondel.cli.main import main
+
+main()

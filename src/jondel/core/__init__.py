@@ -1,0 +1,1 @@
+"""What Jondel can do, without any interface: no terminal code, no printing."""

@@ -1,0 +1,1 @@
+"""Looking at records: windows over a table's rows, and values made safe to show."""

@@ -1,0 +1,200 @@
+"""Turns stored values into text that is safe and honest to show.
+
+Nothing that a terminal would act on leaves this module: control characters become their Unicode
+pictures, characters that are invisible or turn the writing direction become visible marks. NULL,
+empty text and blobs cannot be mistaken for text that looks like them, because every piece carries
+a *role* that the interface shows in a style of its own.
+"""
+
+from __future__ import annotations
+
+import json
+import unicodedata
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+from jondel.core.model.values import Clipped, InvalidText, Value
+
+Role: TypeAlias = Literal["text", "number", "null", "empty", "blob", "mark", "clip"]
+
+NULL_SIGN = "∅"
+EMPTY_SIGN = '""'
+CLIP_SIGN = "…"
+BLANK_SIGN = "·"
+BREAK_SIGN = "⏎"
+UNPRINTABLE_SIGN = "�"
+INVISIBLE_SIGN = "⁞"
+_BASE_FOR_COMBINING = "◌"
+_PICTURES = 0x2400
+_DELETE, _DELETE_PICTURE = 0x7F, "␡"
+_TEXT_OR_EMOJI_SELECTORS = "\ufe0e\ufe0f"
+
+_BLOB_KINDS: tuple[tuple[bytes, str], ...] = (
+    (b"\x89PNG\r\n\x1a\n", "png"),
+    (b"\xff\xd8\xff", "jpeg"),
+    (b"GIF8", "gif"),
+    (b"%PDF-", "pdf"),
+    (b"PK\x03\x04", "zip"),
+    (b"\x1f\x8b", "gzip"),
+    (b"\x28\xb5\x2f\xfd", "zstd"),
+    (b"SQLite format 3\x00", "sqlite"),
+    (b"bplist", "plist"),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A run of characters shown in one way; holds no line break and no control character."""
+
+    text: str
+    role: Role
+
+
+def pieces(value: Value, limit: int = 400) -> list[Piece]:
+    """Show a value on one line, in at most about ``limit`` characters."""
+    match value:
+        case None:
+            return [Piece(NULL_SIGN, "null")]
+        case int():
+            return [Piece(str(value), "number")]
+        case float():
+            return [Piece(number_text(value), "number")]
+        case str():
+            return _text_pieces(value, limit)
+        case bytes():
+            return [Piece(_blob_text(value, len(value)), "blob")]
+        case InvalidText(raw):
+            shown = _text_pieces(raw.decode("utf-8", "replace"), limit)
+            return [*shown, Piece(" not UTF-8", "mark")]
+        case Clipped("text", size, head):
+            shown = _text_pieces(head.decode("utf-8", "ignore"), limit)
+            return [*shown, Piece(f"{CLIP_SIGN} {size_text(size)}", "clip")]
+        case Clipped(_, size, head):
+            return [Piece(_blob_text(head, size), "blob")]
+
+
+def line(value: Value, limit: int = 400) -> str:
+    """Show a value as plain text on one line."""
+    return "".join(piece.text for piece in pieces(value, limit))
+
+
+def safe_name(name: str) -> str:
+    """Make a name from the database safe to show on one line."""
+    return "".join(piece.text for piece in _text_pieces(name, 200)) if name else EMPTY_SIGN
+
+
+def number_text(value: float) -> str:
+    """A real number, always told from a whole one: ``1.0``, ``∞``."""
+    return {"inf": "∞", "-inf": "-∞"}.get(repr(value), repr(value))
+
+
+def size_text(size: int) -> str:
+    """A size in bytes with a unit, as in ``12.4 kB``."""
+    if size < 1000:
+        return f"{size} B"
+    for unit, bytes_each in (("kB", 1e3), ("MB", 1e6)):
+        if size / bytes_each < 999.5:
+            return f"{size / bytes_each:.3g} {unit}"
+    return f"{size / 1e9:.3g} GB"
+
+
+def blob_kind(head: bytes) -> str:
+    """Guess a blob's kind from its first bytes; ``blob`` where nothing is recognised."""
+    return next((kind for magic, kind in _BLOB_KINDS if head.startswith(magic)), "blob")
+
+
+def full_lines(value: Value) -> list[list[Piece]]:
+    """Show a value in full over as many lines as it has; JSON text is laid out."""
+    if not isinstance(value, str):
+        return [pieces(value, 100_000)]
+    if not value:
+        return [pieces(value)]
+    laid_out = _json_laid_out(value)
+    text = value if laid_out is None else laid_out
+    lines = text.split("\n")
+    shown = [_text_pieces(one, len(one) + 1, whole=False) for one in lines]
+    if laid_out is None:
+        for one in shown[:-1]:
+            one.append(Piece(BREAK_SIGN, "mark"))
+    return shown
+
+
+def _json_laid_out(text: str) -> str | None:
+    if text[:1] not in ("{", "["):
+        return None
+    try:
+        return json.dumps(json.loads(text), indent=2, ensure_ascii=False)
+    except (ValueError, RecursionError):
+        return None
+
+
+def _blob_text(head: bytes, size: int) -> str:
+    return f"‹{blob_kind(head)} {size_text(size)}›"
+
+
+def _text_pieces(text: str, limit: int, *, whole: bool = True) -> list[Piece]:
+    if not text:
+        return [Piece(EMPTY_SIGN, "empty")] if whole else []
+    shown = text[:limit]
+    if shown.isascii() and shown.isprintable() and shown.strip(" ") == shown:
+        found = [Piece(shown, "text")]
+    else:
+        found = list(_joined(_marked(shown, ends_here=len(shown) == len(text))))
+    if len(text) > limit:
+        found.append(Piece(CLIP_SIGN, "clip"))
+    return found
+
+
+def _marked(text: str, *, ends_here: bool) -> Iterator[Piece]:
+    leading = len(text) - len(text.lstrip(" "))
+    trailing = len(text.rstrip(" ")) if ends_here else len(text)
+    base_before = False
+    for index, character in enumerate(text):
+        if character == " " and (index < leading or index >= trailing):
+            yield Piece(BLANK_SIGN, "mark")
+            base_before = False
+            continue
+        shown, role = _shown(character)
+        if role == "text" and unicodedata.category(character) in ("Mn", "Me") and not base_before:
+            yield Piece(_BASE_FOR_COMBINING, "mark")
+        base_before = role == "text" or (base_before and not shown)
+        if shown:
+            yield Piece(shown, role)
+
+
+def _shown(character: str) -> tuple[str, Role]:
+    code = ord(character)
+    if character == "\n":
+        return BREAK_SIGN, "mark"
+    if code < 0x20:
+        return chr(_PICTURES + code), "mark"
+    if code == _DELETE:
+        return _DELETE_PICTURE, "mark"
+    if character in _TEXT_OR_EMOJI_SELECTORS:
+        # Terminals disagree on how wide the sign before it becomes; without it they agree.
+        return "", "text"
+    if character.isprintable():
+        return character, "text"
+    match unicodedata.category(character):
+        case "Zs":
+            return BLANK_SIGN, "mark"
+        case "Zl" | "Zp":
+            return BREAK_SIGN, "mark"
+        case "Cf":
+            return INVISIBLE_SIGN, "mark"
+        case _:
+            return UNPRINTABLE_SIGN, "mark"
+
+
+def _joined(found: Iterator[Piece]) -> Iterator[Piece]:
+    held: list[str] = []
+    role: Role = "text"
+    for piece in found:
+        if piece.role != role and held:
+            yield Piece("".join(held), role)
+            held = []
+        role = piece.role
+        held.append(piece.text)
+    if held:
+        yield Piece("".join(held), role)

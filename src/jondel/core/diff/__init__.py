@@ -1,0 +1,1 @@
+"""Two states of a database in, their differences out."""

@@ -1,0 +1,41 @@
+"""Compares two versions of one record cell by cell."""
+
+from __future__ import annotations
+
+from jondel.core.engines.protocol import Database
+from jondel.core.model.changes import NO_VALUE, CellChange
+from jondel.core.model.schema import Table
+from jondel.core.model.values import Row, StoredValue, identical
+
+
+class CellComparison:
+    """Knows which columns two sides share and what new columns were filled with."""
+
+    def __init__(self, after: Database, old: Table, new: Table) -> None:
+        places = {name: index for index, name in enumerate(old.column_names)}
+        self._shared: list[tuple[str, int, int]] = []
+        self._new: list[tuple[str, int, StoredValue, bool]] = []
+        for index, column in enumerate(new.columns):
+            if column.name in places:
+                self._shared.append((column.name, places[column.name], index))
+            elif not column.generated:
+                filled, known = after.default_of(new, column.name)
+                self._new.append((column.name, index, filled, known))
+
+    def differing(self, before: Row, after: Row) -> tuple[CellChange, ...]:
+        """The cells that differ, in the newer side's column order.
+
+        A column only the older side has makes no cell differ; one only the newer side has does
+        where its value is another than the default the engine filled in.
+        """
+        found = [
+            (new, CellChange(name, before[old], after[new]))
+            for name, old, new in self._shared
+            if not identical(before[old], after[new])
+        ]
+        found += [
+            (index, CellChange(name, NO_VALUE, after[index]))
+            for name, index, filled, known in self._new
+            if not (known and identical(filled, after[index]))
+        ]
+        return tuple(cell for _, cell in sorted(found, key=lambda entry: entry[0]))

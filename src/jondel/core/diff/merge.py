@@ -1,0 +1,132 @@
+"""Merges two sides of a table, each in key order, into pairs of rows that differ.
+
+Memory stays constant: a batch of each side. Stretches that are equal on both sides, usually nearly
+everything, are recognised batch by batch from their serialised bytes, without looking at rows.
+"""
+
+from __future__ import annotations
+
+import marshal
+from collections.abc import Iterator
+from typing import Any, TypeAlias
+
+from jondel.core.model.values import InvalidText, Row, StoredValue
+
+Pair: TypeAlias = tuple[Row | None, Row | None]
+"""A row before and after; None on the side that has no row of that key."""
+
+_SortKey: TypeAlias = tuple[tuple[int, int | float | bytes], ...]
+# Version 2 of the format writes no back references, so equal rows give equal bytes.
+_MARSHAL_VERSION = 2
+_LONGEST_STRIDE = 1024
+
+
+def merge(
+    before: Iterator[list[Row]], after: Iterator[list[Row]], key_width: int, same_columns: bool
+) -> Iterator[Pair]:
+    """Yield the rows that are on one side only or seem to differ, in key order.
+
+    The first ``key_width`` values of each row are its key, by whose order (see
+    ``Database.stream_rows``) the rows must come. ``same_columns`` says that the rest means the
+    same on both sides, so that equal rows are equal records and are left out. Rows of equal keys
+    are paired one to one.
+    """
+    left, right = _Side(before), _Side(after)
+    stride = 1
+    while left.fill() and right.fill():
+        if same_columns:
+            stride = _skip_equal(left, right, stride)
+            if not (left.left and right.left):
+                continue
+        one, other = left.rows[left.at], right.rows[right.at]
+        left_key, right_key = sort_key(one[:key_width]), sort_key(other[:key_width])
+        if left_key < right_key:
+            left.at += 1
+            yield one, None
+        elif right_key < left_key:
+            right.at += 1
+            yield None, other
+        else:
+            left.at += 1
+            right.at += 1
+            yield one, other
+    while left.fill():
+        for row in left.take_all():
+            yield row, None
+    while right.fill():
+        for row in right.take_all():
+            yield None, row
+
+
+class _Side:
+    """One side's current batch and how far it has been used up."""
+
+    def __init__(self, batches: Iterator[list[Row]]) -> None:
+        self._batches = batches
+        self.rows: list[Row] = []
+        self.at = 0
+
+    @property
+    def left(self) -> int:
+        return len(self.rows) - self.at
+
+    def fill(self) -> bool:
+        """Have at least one row at hand; False at the end."""
+        if self.at < len(self.rows):
+            return True
+        self.rows = next(self._batches, [])
+        self.at = 0
+        return bool(self.rows)
+
+    def take_all(self) -> list[Row]:
+        rest = self.rows[self.at :]
+        self.at = len(self.rows)
+        return rest
+
+
+def _skip_equal(left: _Side, right: _Side, stride: int) -> int:
+    """Step over the equal rows that both sides begin with, ``stride`` of them at a time.
+
+    The stride grows while rows are equal and shrinks where they are not, so that long equal
+    stretches and long differing ones are both cheap. Returns the stride to go on with.
+    """
+    while left.left and right.left:
+        size = min(stride, left.left, right.left)
+        ours = left.rows[left.at : left.at + size]
+        theirs = right.rows[right.at : right.at + size]
+        if _bytes(ours) == _bytes(theirs):
+            left.at += size
+            right.at += size
+            stride = min(stride * 2, _LONGEST_STRIDE)
+        elif size == 1:
+            return 1
+        else:
+            stride = max(1, size // 4)
+    return stride
+
+
+def _bytes(rows: Any) -> bytes:
+    try:
+        return marshal.dumps(rows, _MARSHAL_VERSION)
+    except ValueError:
+        # InvalidText is none of marshal's types; this spelling is as exact, only slower.
+        return repr(rows).encode("utf-8", "backslashreplace")
+
+
+def sort_key(values: tuple[StoredValue, ...]) -> _SortKey:
+    """A key that sorts as ``Database.stream_rows`` orders: NULL, numbers, text, blobs."""
+    return tuple(_rank(value) for value in values)
+
+
+def _rank(value: StoredValue) -> tuple[int, int | float | bytes]:
+    match value:
+        case None:
+            return 0, 0
+        case int() | float():
+            return 1, value
+        case str():
+            return 2, value.encode("utf-8", "surrogatepass")
+        case InvalidText(raw):
+            return 2, raw
+        case bytes():
+            return 3, value

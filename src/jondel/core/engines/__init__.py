@@ -1,0 +1,1 @@
+"""The engines Jondel reads, all behind the one protocol of ``engines.protocol``."""

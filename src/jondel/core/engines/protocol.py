@@ -1,0 +1,140 @@
+"""What every engine offers: the ``Database`` protocol and the capabilities it may lack.
+
+All methods block and are called from one thread at a time, except ``interrupt``, which any thread
+may call. Unless stated otherwise they raise ``ReadError`` when the statement fails, ``TargetError``
+when the database itself has become unusable, and ``Cancelled`` after ``interrupt``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from jondel.core.model.rows import Position, ResultRows, Window
+from jondel.core.model.schema import Schema, Table
+from jondel.core.model.values import Row, ShownRow, StoredValue
+
+
+@dataclass(frozen=True)
+class Capabilities:
+    """What an engine can do; the interface asks here and never tries."""
+
+    snapshots: bool
+    """``capture`` works, and what it makes can be opened as a database."""
+    change_token: bool
+    """``change_token`` tells cheaply whether something was committed."""
+
+
+@dataclass(frozen=True)
+class Extent:
+    """How many rows a table has.
+
+    ``dense_from`` is the first row number where row numbers run on without a gap, so that the
+    n-th row can be found by its number alone; else None.
+    """
+
+    rows: int
+    dense_from: int | None = None
+
+
+class Database(Protocol):
+    """An open database, read without ever changing it."""
+
+    @property
+    def location(self) -> str:
+        """Where it is: an absolute path or a URL. One location, one trail."""
+
+    @property
+    def name(self) -> str:
+        """A short name to show."""
+
+    @property
+    def engine(self) -> str:
+        """The engine's name and version, to show."""
+
+    @property
+    def capabilities(self) -> Capabilities: ...
+
+    @property
+    def notices(self) -> tuple[str, ...]:
+        """What a person should know about how this database could be opened, a line each."""
+
+    def schema(self) -> Schema:
+        """Read the schema; cached until it changes."""
+
+    def change_token(self) -> Hashable:
+        """A value that differs after another connection has committed something.
+
+        Also differs after the file was replaced. Holds no lock while nothing is committed.
+        """
+
+    def measure(self, table: Table) -> Extent:
+        """Count a table's rows."""
+
+    def read_window(
+        self,
+        table: Table,
+        offset: int,
+        limit: int,
+        *,
+        extent: Extent | None = None,
+        after: Position | None = None,
+        before: Position | None = None,
+    ) -> Window:
+        """Read up to ``limit`` rows in the table's own order, the first being row ``offset``.
+
+        Large values come clipped. The remaining arguments only make it faster: the table's
+        extent, the position of the row at ``offset - 1``, or that of the row at
+        ``offset + limit``.
+        """
+
+    def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
+        """Read one row, values over ``max_bytes`` bytes clipped; None if it is gone."""
+
+    def ordinal_of(self, table: Table, position: Position) -> int:
+        """Count the rows before a position in the table's own order."""
+
+    def find_position(
+        self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
+    ) -> Position | None:
+        """Find the position of the first row whose key columns hold these values exactly."""
+
+    def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
+        """Tell whether more than one row has NULL in one of the key columns."""
+
+    def stream_rows(
+        self, table: Table, columns: Sequence[str], order: Sequence[str]
+    ) -> Iterator[list[Row]]:
+        """Read all rows in batches, whole values, ordered by the bytes of the order columns.
+
+        Order: NULL, numbers, text by its UTF-8 bytes, blobs. A batch holds at least one row. The
+        iterator holds a read transaction until it is exhausted or closed.
+        """
+
+    def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
+        """The value the engine fills into existing rows when the column is added.
+
+        The second item is False where it cannot be known.
+        """
+
+    def execute(self, sql: str, *, limit: int | None = None) -> ResultRows:
+        """Run one reading statement, returning at most ``limit`` rows.
+
+        Raises:
+            StatementRefused: the text is not one statement, or it would write.
+        """
+
+    def capture(self, destination: Path) -> None:
+        """Write a consistent image of the whole database into a new file.
+
+        Raises:
+            FileExistsError: the destination is there already.
+        """
+
+    def interrupt(self) -> None:
+        """Stop what is running, if anything; callable from any thread."""
+
+    def close(self) -> None:
+        """Let go of everything; calling it again does nothing."""

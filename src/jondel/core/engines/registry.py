@@ -1,0 +1,40 @@
+"""Opens a target with the engine that fits it. Engines are imported only when used."""
+
+from __future__ import annotations
+
+import os
+from importlib import import_module
+from pathlib import Path
+from typing import cast
+
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import TargetUnavailable
+
+_ENGINE_OF_SCHEME = {"file": "jondel.core.engines.sqlite.database"}
+
+
+def open_database(target: str | os.PathLike[str]) -> Database:
+    """Open a path (or ``file:`` path) for looking; nothing about it is changed.
+
+    Raises:
+        TargetError: it cannot be used; the message says why and what to do.
+    """
+    scheme, path = _split(os.fspath(target))
+    return cast(Database, import_module(_ENGINE_OF_SCHEME[scheme]).open_live(Path(path)))
+
+
+def open_image(path: Path, *, location: str) -> Database:
+    """Open a file made by ``Database.capture``; ``location`` names the database it is of."""
+    module = import_module(_ENGINE_OF_SCHEME["file"])
+    return cast(Database, module.open_image(path, location=location))
+
+
+def _split(target: str) -> tuple[str, str]:
+    scheme, separator, rest = target.partition("://")
+    if not separator or os.path.exists(target):
+        return "file", target
+    if scheme not in _ENGINE_OF_SCHEME:
+        raise TargetUnavailable(
+            f"{target}: Jondel cannot open {scheme}:// addresses; give the path of a SQLite file"
+        )
+    return scheme, rest

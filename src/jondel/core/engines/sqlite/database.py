@@ -1,0 +1,469 @@
+"""The ``Database`` protocol for SQLite files."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from contextlib import closing
+from itertools import islice
+from pathlib import Path
+from typing import cast
+
+import apsw
+import apsw.ext
+
+from jondel.core.engines.protocol import Capabilities, Extent
+from jondel.core.engines.sqlite import connection as opening
+from jondel.core.engines.sqlite.connection import Access, OpenFile
+from jondel.core.engines.sqlite.failures import translated
+from jondel.core.engines.sqlite.schema_reader import read_schema
+from jondel.core.engines.sqlite.sql_text import (
+    quoted,
+    quoted_list,
+    row_comparison,
+    select,
+    unwrapped,
+    wrapped,
+)
+from jondel.core.errors import (
+    StatementFailed,
+    StatementRefused,
+    TableUnreadable,
+    TargetNotFound,
+)
+from jondel.core.model.rows import Position, ResultRows, Window
+from jondel.core.model.schema import Schema, Table
+from jondel.core.model.values import Row, ShownRow, StoredValue
+
+_WINDOW_VALUE_BYTES = 4096
+"""Larger values are clipped in windows; a screen shows a fraction of this."""
+_BATCH_ROWS = 512
+_RECENT_SECONDS = 0.1
+"""Two commits within a tick of the file system's clock leave one signature; see change_token."""
+_BY_CODE_POINT = "jondel_code_point"
+_HARMLESS_PRAGMAS = frozenset(
+    {
+        "foreign_key_check",
+        "foreign_key_list",
+        "index_info",
+        "index_list",
+        "index_xinfo",
+        "integrity_check",
+        "quick_check",
+        "table_info",
+        "table_list",
+        "table_xinfo",
+    }
+)
+"""Pragmas that may be given an argument; with one, most others would set something."""
+_REFUSED_ACTIONS = frozenset(
+    {apsw.SQLITE_ATTACH, apsw.SQLITE_DETACH, apsw.SQLITE_TRANSACTION, apsw.SQLITE_SAVEPOINT}
+)
+_ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
+
+
+def open_live(path: Path) -> SqliteDatabase:
+    """Open the file an app works with. Raises ``TargetError``."""
+    path = path.expanduser()
+    opening.check_path(path)
+    return SqliteDatabase(path.resolve(), opening.open_file, str(path.resolve()))
+
+
+def open_image(path: Path, *, location: str) -> SqliteDatabase:
+    """Open a captured image of the database at ``location``."""
+    opening.check_path(path)
+    return SqliteDatabase(path, opening.open_immutable, location)
+
+
+class SqliteDatabase:
+    """One SQLite file, open for reading."""
+
+    capabilities = Capabilities(snapshots=True, change_token=True)
+
+    def __init__(self, path: Path, opener: Callable[[Path], OpenFile], location: str) -> None:
+        self._path = path
+        self._opener = opener
+        self._location = location
+        self._epoch = 0
+        self._closed = False
+        self._open()
+
+    def _open(self) -> None:
+        self._signature = opening.signature(self._path)
+        self._file = self._opener(self._path)
+        self._connection = self._file.connection
+        self._signature_read_at = 0.0
+        self._data_version = 0
+        self._schema: tuple[int, Schema] | None = None
+        with translated(self._path):
+            name = str(self._value("PRAGMA encoding"))
+        self._encoding = _ENCODINGS.get(name, "utf-8")
+        if self._encoding != "utf-8":
+            self._connection.create_collation(_BY_CODE_POINT, lambda a, b: (a > b) - (a < b))
+
+    @property
+    def location(self) -> str:
+        return self._location
+
+    @property
+    def name(self) -> str:
+        return Path(self._location).name
+
+    @property
+    def engine(self) -> str:
+        return f"SQLite {apsw.sqlite_lib_version()}"
+
+    @property
+    def notices(self) -> tuple[str, ...]:
+        found = []
+        if self._file.access is Access.IMMUTABLE and self._opener is opening.open_file:
+            found.append(
+                "in WAL mode, and its folder or file is read-only: shown as it lies on the disk"
+            )
+        if self._file.stand_in_collations:
+            names = ", ".join(sorted(self._file.stand_in_collations))
+            found.append(f"collations that only the app knows are replaced by byte order: {names}")
+        return tuple(found)
+
+    def schema(self) -> Schema:
+        self._keep_current()
+        with translated(self._path):
+            version = cast(int, self._value("PRAGMA schema_version"))
+            if self._schema is None or self._schema[0] != version:
+                self._schema = (version, read_schema(self._connection))
+        return self._schema[1]
+
+    def change_token(self) -> Hashable:
+        # In a rollback journal mode even PRAGMA data_version takes a shared lock for an instant,
+        # which could meet the app's commit. So SQLite is asked only when the file's signature
+        # changed, and once more when that was so recent that another commit may share the tick.
+        found = self._current_signature()
+        changed = found != self._signature
+        recent = time.time() - max(found[3], found[-1]) / 1e9 < _RECENT_SECONDS
+        if changed or recent or not self._signature_read_at:
+            self._keep_current(found)
+            self._signature = found
+            self._signature_read_at = time.monotonic()
+            with translated(self._path):
+                self._data_version = cast(int, self._value("PRAGMA data_version"))
+        return (self._epoch, self._data_version)
+
+    def measure(self, table: Table) -> Extent:
+        self._require(table)
+        name = quoted(table.name)
+        with translated(self._path, table=table.name):
+            rows = cast(int, self._value(f"SELECT count(*) FROM {name}"))
+            if table.row_id is None or table.kind != "table" or not rows:
+                return Extent(rows)
+            row_id = quoted(table.row_id)
+            first = cast(int, self._value(f"SELECT min({row_id}) FROM {name}"))
+            last = cast(int, self._value(f"SELECT max({row_id}) FROM {name}"))
+        return Extent(rows, first if last - first + 1 == rows else None)
+
+    def read_window(
+        self,
+        table: Table,
+        offset: int,
+        limit: int,
+        *,
+        extent: Extent | None = None,
+        after: Position | None = None,
+        before: Position | None = None,
+    ) -> Window:
+        self._require(table)
+        order = table.position_columns
+        ascending = quoted_list(order)
+        descending = ", ".join(f"{quoted(name)} DESC" for name in order)
+        backwards = False
+        where, clause = "", f"{limit} OFFSET {offset}"
+        parameters: Position = ()
+        if not order:
+            pass
+        elif after is not None:
+            where, parameters, clause = row_comparison(order, ">"), after, str(limit)
+        elif extent is not None and extent.dense_from is not None:
+            where, parameters = row_comparison(order, ">="), (extent.dense_from + offset,)
+            clause = str(limit)
+        elif before is not None:
+            where, parameters, clause = row_comparison(order, "<"), before, str(limit)
+            backwards = True
+        elif extent is not None and offset > extent.rows // 2:
+            limit = max(0, min(limit, extent.rows - offset))
+            clause = f"{limit} OFFSET {max(0, extent.rows - offset - limit)}"
+            backwards = True
+        found = self._read(
+            table,
+            where=where,
+            parameters=parameters,
+            order=descending if backwards else ascending,
+            limit=clause,
+            max_bytes=_WINDOW_VALUE_BYTES,
+        )
+        if backwards:
+            found.reverse()
+        width = len(order)
+        return Window(
+            offset,
+            tuple(cast(Position, row[:width]) for row in found),
+            tuple(row[width:] for row in found),
+        )
+
+    def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
+        self._require(table)
+        order = table.position_columns
+        if not order:
+            return None
+        found = self._read(
+            table,
+            where=row_comparison(order, "="),
+            parameters=position,
+            limit="1",
+            max_bytes=max_bytes,
+        )
+        return found[0][len(order) :] if found else None
+
+    def ordinal_of(self, table: Table, position: Position) -> int:
+        self._require(table)
+        if not table.position_columns:
+            return 0
+        where = row_comparison(table.position_columns, "<")
+        with translated(self._path, table=table.name):
+            sql = select(table.name, ["count(*)"], where=where)
+            return cast(int, self._value(sql, position))
+
+    def find_position(
+        self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
+    ) -> Position | None:
+        self._require(table)
+        order = table.position_columns
+        if not order:
+            return None
+        # "IS" for NULL in keys; BINARY because keys equal under a collation are different keys.
+        where = " AND ".join(f"{quoted(name)} IS ? COLLATE BINARY" for name in key_columns)
+        found = self._read(table, columns=(), where=where, parameters=tuple(key), limit="1")
+        return cast(Position, found[0]) if found else None
+
+    def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
+        self._require(table)
+        where = " OR ".join(f"{quoted(name)} IS NULL" for name in key_columns)
+        with translated(self._path, table=table.name):
+            rows = self._connection.execute(select(table.name, ["1"], where=where, limit="2"))
+            return len(rows.fetchall()) > 1
+
+    def stream_rows(
+        self, table: Table, columns: Sequence[str], order: Sequence[str]
+    ) -> Iterator[list[Row]]:
+        self._require(table)
+        self._keep_current()
+        delivered = 0
+        try:
+            for batch in self._stream(table, columns, order, text_as_bytes=False):
+                yield batch
+                delivered += len(batch)
+        except UnicodeDecodeError:
+            # From here on, text comes as its bytes; slower, and able to carry anything.
+            for batch in self._stream(table, columns, order, True, skip=delivered):
+                yield batch
+
+    def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
+        found = table.column(column)
+        if found is None or found.generated:
+            return None, False
+        if found.default is None:
+            return None, True
+        if found.default.upper().startswith("CURRENT_"):
+            return None, False
+        scratch = apsw.Connection(":memory:")
+        with closing(scratch):
+            try:
+                # A table of its own, so that the column's affinity applies to the default.
+                scratch.execute(f"CREATE TABLE t(c {found.declared_type} DEFAULT {found.default})")
+                scratch.execute("INSERT INTO t DEFAULT VALUES")
+                return scratch.execute("SELECT c FROM t").get, True
+            except (apsw.Error, UnicodeDecodeError):
+                return None, False
+
+    def execute(self, sql: str, *, limit: int | None = None) -> ResultRows:
+        self._keep_current()
+        with translated(self._path):
+            statement = self._single_statement(sql)
+            try:
+                return self._run(statement, limit)
+            except apsw.ReadOnlyError as error:
+                raise StatementRefused(
+                    "the statement would write; Jondel only reads here"
+                ) from error
+            except UnicodeDecodeError as error:
+                raise StatementFailed(
+                    "the result holds text that is not valid UTF-8; "
+                    "select CAST(column AS BLOB) to see its bytes"
+                ) from error
+
+    def capture(self, destination: Path) -> None:
+        self._keep_current()
+        if destination.exists():
+            raise FileExistsError(destination)
+        with translated(self._path):
+            # A plain read first: it fails within the busy timeout where an app holds the file for
+            # good, while the backup interface alone would try for ever.
+            self._value("SELECT count(*) FROM sqlite_schema")
+            target = apsw.Connection(str(destination))
+            with closing(target):
+                target.execute("PRAGMA journal_mode=OFF")
+                with target.backup("main", self._connection, "main") as backup:
+                    # All pages in one step: a consistent image under one short read lock.
+                    while not backup.done:
+                        backup.step(-1)
+
+    def interrupt(self) -> None:
+        if not self._closed:
+            self._connection.interrupt()
+
+    def close(self) -> None:
+        if not self._closed:
+            self._closed = True
+            self._connection.close()
+
+    # Staying on the right file
+
+    def _current_signature(self) -> opening.Signature:
+        try:
+            return opening.signature(self._path)
+        except OSError as error:
+            raise TargetNotFound(
+                f"{self._path}: the file is gone; put it back or open another"
+            ) from error
+
+    def _keep_current(self, found: opening.Signature | None = None) -> None:
+        """Open the file anew where the connection would show something else than what is there.
+
+        That is so after the file was replaced, and for an immutable file after any change.
+        """
+        found = found or self._current_signature()
+        replaced = found[:2] != self._signature[:2]
+        unwatched = self._file.access is Access.IMMUTABLE and found != self._signature
+        if not (replaced or unwatched):
+            return
+        old = self._connection
+        opening.check_path(self._path)
+        self._open()
+        old.close()
+        self._epoch += 1
+
+    # Reading
+
+    def _value(self, sql: str, parameters: Sequence[StoredValue] = ()) -> object:
+        return self._connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters)).get
+
+    def _require(self, table: Table) -> None:
+        if table.unreadable:
+            raise TableUnreadable(f"{self._path}: {table.name}: cannot be read: {table.unreadable}")
+
+    def _read(
+        self,
+        table: Table,
+        *,
+        columns: Sequence[str] | None = None,
+        where: str,
+        parameters: Position,
+        order: str = "",
+        limit: str,
+        max_bytes: int = _WINDOW_VALUE_BYTES,
+    ) -> list[ShownRow]:
+        """Read position columns and columns (all by default) of some rows."""
+        self._keep_current()
+        names = table.column_names if columns is None else columns
+        for text_as_bytes in (False, True):
+            expressions = [quoted(name) for name in table.position_columns]
+            expressions += [
+                wrapped(name, max_bytes=max_bytes, text_as_bytes=text_as_bytes) for name in names
+            ]
+            sql = select(table.name, expressions, where=where, order=order, limit=limit)
+            with translated(self._path, table=table.name):
+                try:
+                    rows = self._connection.execute(
+                        sql, cast("tuple[apsw.SQLiteValue]", parameters)
+                    ).fetchall()
+                    return [unwrapped(row, self._encoding) for row in rows]
+                except UnicodeDecodeError:
+                    continue
+        raise TableUnreadable(
+            f"{self._path}: {table.name}: its key holds text that is not valid UTF-8; "
+            "it can be compared, but not shown as a sheet"
+        )
+
+    def _stream(
+        self,
+        table: Table,
+        columns: Sequence[str],
+        order: Sequence[str],
+        text_as_bytes: bool,
+        skip: int = 0,
+    ) -> Iterator[list[Row]]:
+        expressions = [
+            wrapped(name, max_bytes=None, text_as_bytes=text_as_bytes) for name in columns
+        ]
+        collation = "BINARY" if self._encoding == "utf-8" else _BY_CODE_POINT
+        ordering = ", ".join(
+            quoted(name) if name == table.row_id else f"{quoted(name)} COLLATE {collation}"
+            for name in order
+        )
+        limit = f"-1 OFFSET {skip}" if skip else ""
+        with translated(self._path, table=table.name):
+            cursor = self._connection.execute(
+                select(table.name, expressions, order=ordering, limit=limit)
+            )
+            with closing(cursor):
+                while batch := list(islice(cursor, _BATCH_ROWS)):
+                    if text_as_bytes:
+                        batch = [unwrapped(row, self._encoding) for row in batch]
+                    yield cast("list[Row]", batch)
+
+    def _single_statement(self, sql: str) -> str:
+        """Check that the text is one statement that only reads."""
+        rest = sql
+        found: list[str] = []
+        while rest.strip() and len(found) < 2:
+            try:
+                details = apsw.ext.query_info(self._connection, rest, actions=True)
+            except apsw.SQLError:
+                found.append(rest)  # running it gives the engine's own message
+                break
+            if details.has_vdbe:
+                _check_only_reads(details)
+                found.append(details.first_query)
+            rest = details.query_remaining or ""
+        if len(found) != 1:
+            raise StatementRefused("give exactly one statement")
+        return found[0]
+
+    def _run(self, statement: str, limit: int | None) -> ResultRows:
+        cursor = self._connection.execute(statement)
+        with closing(cursor):
+            try:
+                description = cursor.get_description()
+            except apsw.ExecutionCompleteError:
+                # apsw forgets the columns of a statement that returned no row.
+                info = apsw.ext.query_info(self._connection, statement)
+                description = info.description
+            columns = tuple(entry[0] for entry in description)
+            wanted = None if limit is None else limit + 1
+            rows = list(islice(cursor, wanted))
+        complete = limit is None or len(rows) <= limit
+        return ResultRows(columns, tuple(rows[:limit]), complete)
+
+
+def _check_only_reads(details: apsw.ext.QueryDetails) -> None:
+    if not details.is_readonly:
+        raise StatementRefused("the statement would write; Jondel only reads here")
+    for action in details.actions or ():
+        if action.action in _REFUSED_ACTIONS:
+            raise StatementRefused(
+                f"{action.action_name.removeprefix('SQLITE_')} is not possible here; "
+                "give a statement that reads"
+            )
+        sets = action.action == apsw.SQLITE_PRAGMA and action.pragma_value is not None
+        if sets and str(action.pragma_name).lower() not in _HARMLESS_PRAGMAS:
+            raise StatementRefused(
+                f"PRAGMA {action.pragma_name} would set something; Jondel only reads here"
+            )

@@ -1,0 +1,101 @@
+"""Builds the SELECT statements that read tables, and decodes what they return.
+
+Two things keep a plain ``SELECT column`` from being enough: a window of rows must not bring along
+a hundred-megabyte value, and text that is not valid UTF-8 cannot be handed over as text. Both are
+solved by *wrapping* a column: an expression that returns the value itself where that is harmless,
+else a text that begins with a marker nobody else can know and carries the bytes in hexadecimal.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from jondel.core.model.values import Clipped, InvalidText, Value
+
+_MARKER = f"\x01{secrets.token_hex(16)}:"
+_MARKER_SQL = f"char(1)||'{_MARKER[1:]}'"
+_HEAD_BYTES = 1024
+
+
+def quoted(name: str) -> str:
+    """Quote a name for SQL."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def quoted_list(names: Iterable[str]) -> str:
+    return ", ".join(quoted(name) for name in names)
+
+
+def wrapped(column: str, *, max_bytes: int | None, text_as_bytes: bool) -> str:
+    """The expression that reads a column safely.
+
+    ``max_bytes`` clips larger values; ``octet_length`` finds a stored value's size without
+    loading it. ``text_as_bytes`` brings all text as its bytes.
+    """
+    name = quoted(column)
+    cases = []
+    if max_bytes is not None:
+        cases.append(
+            f"WHEN octet_length({name})>{max_bytes} THEN {_MARKER_SQL}||typeof({name})||':'"
+            f"||octet_length({name})||':'||hex(substr(CAST({name} AS BLOB),1,{_HEAD_BYTES}))"
+        )
+    if text_as_bytes:
+        cases.append(
+            f"WHEN typeof({name})='text' THEN {_MARKER_SQL}||'whole::'||hex(CAST({name} AS BLOB))"
+        )
+    return f"CASE {' '.join(cases)} ELSE {name} END" if cases else name
+
+
+def select(
+    table: str,
+    expressions: Sequence[str],
+    *,
+    where: str = "",
+    order: str = "",
+    limit: str = "",
+) -> str:
+    """Put a SELECT together; a table of no columns still yields its rows."""
+    parts = [f"SELECT {', '.join(expressions) or 'NULL'} FROM {quoted(table)}"]
+    if where:
+        parts.append(f"WHERE {where}")
+    if order:
+        parts.append(f"ORDER BY {order}")
+    if limit:
+        parts.append(f"LIMIT {limit}")
+    return " ".join(parts)
+
+
+def row_comparison(columns: Sequence[str], operator: str) -> str:
+    """``(a, b) > (?, ?)`` for the columns; parameters in the same order."""
+    marks = ", ".join("?" * len(columns))
+    return f"({quoted_list(columns)}) {operator} ({marks})"
+
+
+def unwrapped(row: tuple[Any, ...], encoding: str) -> tuple[Value, ...]:
+    """Decode a row of wrapped columns; ``encoding`` is the database's own text encoding."""
+    for value in row:
+        if value.__class__ is str and value.startswith(_MARKER):
+            return tuple(_decoded(value, encoding) for value in row)
+    return row
+
+
+def _decoded(value: Any, encoding: str) -> Value:
+    if value.__class__ is not str or not value.startswith(_MARKER):
+        return value  # type: ignore[no-any-return]
+    kind, size, digits = value[len(_MARKER) :].split(":")
+    raw = bytes.fromhex(digits)
+    if kind == "whole":
+        return text_of(raw, encoding)
+    if kind == "text" and encoding != "utf-8":
+        raw = raw.decode(encoding, "replace").encode()
+    return Clipped("text" if kind == "text" else "blob", int(size), raw)
+
+
+def text_of(raw: bytes, encoding: str) -> str | InvalidText:
+    """Decode stored text, or keep its bytes where they are not valid."""
+    try:
+        return raw.decode(encoding)
+    except UnicodeDecodeError:
+        return InvalidText(raw)

@@ -1,0 +1,109 @@
+"""Every error that Jondel reports to a person.
+
+    JondelError
+    ├── TargetError                 the database itself cannot be used
+    │   ├── TargetNotFound          nothing is there
+    │   ├── NotADatabase            something else is there
+    │   ├── PermissionMissing       the user may not read it
+    │   ├── TargetLocked            another process holds it
+    │   ├── DatabaseDamaged         it is corrupt or cut short
+    │   └── TargetUnavailable       anything else that keeps it from being opened
+    ├── ReadError                   something in a usable database cannot be read
+    │   ├── TableNotFound
+    │   ├── TableUnreadable
+    │   ├── StatementFailed
+    │   ├── StatementRefused        it would write, or is not one statement
+    │   └── Cancelled               stopped on the person's own wish
+    ├── SnapshotError
+    │   ├── SnapshotNotFound
+    │   ├── LabelTaken
+    │   ├── LabelInvalid
+    │   └── StoreUnavailable        the store's folder or files cannot be used
+    └── ActionFailed                an app action could not be run or was refused by the app
+
+Messages are one line, lower case, without a full stop; they name the object and say what to do.
+They quote names taken from databases, so whoever shows them treats them as data.
+"""
+
+
+class JondelError(Exception):
+    """Base of all errors that are shown to a person as one line."""
+
+    def __str__(self) -> str:
+        return " ".join(str(part) for part in self.args)
+
+
+class TargetError(JondelError):
+    """The database itself cannot be used."""
+
+
+class TargetNotFound(TargetError):
+    """There is nothing at the path."""
+
+
+class NotADatabase(TargetError):
+    """There is something at the path, but not a database."""
+
+
+class PermissionMissing(TargetError):
+    """The user may not read the file."""
+
+
+class TargetLocked(TargetError):
+    """Another process holds the database so that it cannot be read now; trying later may work."""
+
+
+class DatabaseDamaged(TargetError):
+    """The database is corrupt or cut short."""
+
+
+class TargetUnavailable(TargetError):
+    """The database cannot be opened for another reason."""
+
+
+class ReadError(JondelError):
+    """Something in a usable database cannot be read."""
+
+
+class TableNotFound(ReadError):
+    """The database has no such table or view."""
+
+
+class TableUnreadable(ReadError):
+    """A table or view is there, but reading it fails."""
+
+
+class StatementFailed(ReadError):
+    """The engine refused or could not finish a statement."""
+
+
+class StatementRefused(ReadError):
+    """Jondel does not run this statement here."""
+
+
+class Cancelled(ReadError):
+    """The work was stopped by the person who asked for it."""
+
+
+class SnapshotError(JondelError):
+    """Something about snapshots or the trail went wrong."""
+
+
+class SnapshotNotFound(SnapshotError):
+    """No snapshot goes by that label or id."""
+
+
+class LabelTaken(SnapshotError):
+    """An earlier snapshot of the same database has the label."""
+
+
+class LabelInvalid(SnapshotError):
+    """The text cannot be a label."""
+
+
+class StoreUnavailable(SnapshotError):
+    """The folder that keeps snapshots and trails cannot be used."""
+
+
+class ActionFailed(JondelError):
+    """An app action could not be run, or the app refused it."""

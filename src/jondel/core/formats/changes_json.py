@@ -1,0 +1,142 @@
+"""Changes as JSON, written as they are found: memory does not grow with their number."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from datetime import UTC, datetime
+from typing import Any, TextIO
+
+from jondel.core.diff.compare import Scope, TableDifference, differences
+from jondel.core.diff.schema_changes import schema_changes
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import Cancelled, ReadError
+from jondel.core.formats.json_values import dumped, json_value
+from jondel.core.model.changes import NoValue, RecordChange, SchemaChange, Unread
+from jondel.core.model.values import StoredValue
+from jondel.core.snapshots.store import Snapshot
+
+_IN_MEMORY_BYTES = 1 << 20
+_LISTS = {"added": "added", "removed": "removed", "changed": "changed"}
+
+
+def end_json(end: Snapshot | Database) -> dict[str, Any]:
+    """One end of a comparison: a snapshot, or the live database."""
+    if isinstance(end, Snapshot):
+        return {
+            "id": end.id,
+            "label": end.label,
+            "taken_at": end.taken_at.isoformat(),
+            "trigger": {"kind": end.trigger.kind, "text": end.trigger.text},
+        }
+    return {"now": True, "taken_at": datetime.now(UTC).isoformat()}
+
+
+def write_changes(
+    out: TextIO,
+    ends: tuple[Snapshot | Database, Snapshot | Database],
+    sides: tuple[Database, Database] | None,
+    scope: Scope,
+) -> list[Unread]:
+    """Write one JSON document with the changes between two open databases.
+
+    ``sides`` is None where both ends are known to be the same. Returns the tables that could not
+    be compared; the document lists them too.
+    """
+    out.write(f'{{"from": {dumped(end_json(ends[0]))}, "to": {dumped(end_json(ends[1]))},\n')
+    out.write(f' "method": {dumped("same" if sides is None else "rows")},\n "tables": [')
+    unread: list[Unread] = []
+    found: Sequence[SchemaChange] = ()
+    if sides is not None:
+        unread = _write_tables(out, sides, scope)
+        found = schema_changes(sides[0].schema(), sides[1].schema(), scope.internal)
+    listed = ",\n   ".join(dumped(_schema_change(change)) for change in found)
+    out.write(f'],\n "schema_changes": [{listed}]')
+    if unread:
+        out.write(f',\n "unread": {dumped([vars(entry) for entry in unread])}')
+    out.write("}\n")
+    return unread
+
+
+def _write_tables(out: TextIO, sides: tuple[Database, Database], scope: Scope) -> list[Unread]:
+    unread: list[Unread] = []
+    separator = "\n  "
+    for name, difference in differences(*sides, scope):
+        if isinstance(difference, Unread):
+            unread.append(difference)
+            continue
+        with _spools() as spools:
+            try:
+                sizes = _spool_records(difference, spools)
+            except Cancelled:
+                raise
+            except ReadError as error:
+                unread.append(Unread(name, str(error)))
+                continue
+            if not any(sizes.values()):
+                continue
+            head = {"schema": difference.schema, "table": name, "key": difference.key.columns}
+            out.write(separator + dumped(head)[:-1])
+            separator = ",\n  "
+            for kind, spool in spools.items():
+                out.write(f',\n   "{kind}": [')
+                spool.seek(0)
+                shutil.copyfileobj(spool, out)
+                out.write("]")
+            out.write("}")
+    return unread
+
+
+@contextmanager
+def _spools() -> Iterator[dict[str, Any]]:
+    """A buffer for each list of a table's records; large ones go to the disk."""
+    with ExitStack() as stack:
+        yield {
+            kind: stack.enter_context(
+                tempfile.SpooledTemporaryFile(_IN_MEMORY_BYTES, "w+", encoding="utf-8")
+            )
+            for kind in _LISTS
+        }
+
+
+def _spool_records(difference: TableDifference, spools: dict[str, Any]) -> dict[str, int]:
+    sizes = dict.fromkeys(_LISTS, 0)
+    for change in difference.records:
+        if sizes[change.kind]:
+            spools[change.kind].write(",\n     ")
+        spools[change.kind].write(dumped(_record(change, difference)))
+        sizes[change.kind] += 1
+    return sizes
+
+
+def _record(change: RecordChange, difference: TableDifference) -> dict[str, Any]:
+    entry: dict[str, Any] = {"key": _named(difference.key.columns, change.key)}
+    if change.kind == "changed":
+        entry["cells"] = {
+            cell.column: (
+                {"after": json_value(cell.after)}
+                if isinstance(cell.before, NoValue)
+                else {"before": json_value(cell.before), "after": json_value(cell.after)}
+            )
+            for cell in change.cells
+        }
+    elif change.after is not None:
+        entry["row"] = _named(difference.columns_after, change.after)
+    elif change.before is not None:
+        entry["row"] = _named(difference.columns_before, change.before)
+    return entry
+
+
+def _named(columns: Sequence[str], values: Sequence[StoredValue]) -> dict[str, Any]:
+    return {name: json_value(value) for name, value in zip(columns, values, strict=True)}
+
+
+def _schema_change(change: SchemaChange) -> dict[str, Any]:
+    details = {"before": change.before, "after": change.after}
+    return {
+        "kind": change.kind,
+        "object": change.object,
+        **{name: text for name, text in details.items() if text is not None},
+    }

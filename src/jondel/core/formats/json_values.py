@@ -1,0 +1,34 @@
+"""Stored values as JSON, so that no two different values look the same."""
+
+from __future__ import annotations
+
+import base64
+import json
+import math
+from typing import Any
+
+from jondel.core.model.values import Clipped, InvalidText, Value
+
+
+def json_value(value: Value) -> Any:
+    """A value as JSON: null, number or string, else an object that says what it is.
+
+    A blob is ``{"base64": …}``, a number that is not finite ``{"real": "Infinity"}``, text that is
+    not valid UTF-8 ``{"text_base64": …}``.
+    """
+    match value:
+        case bytes():
+            return {"base64": base64.b64encode(value).decode()}
+        case InvalidText(raw):
+            return {"text_base64": base64.b64encode(raw).decode()}
+        case float() if not math.isfinite(value):
+            return {"real": {"inf": "Infinity", "-inf": "-Infinity"}.get(str(value), "NaN")}
+        case Clipped():
+            raise TypeError("a clipped value cannot be written out")
+        case _:
+            return value
+
+
+def dumped(item: Any) -> str:
+    """Serialise to one line of JSON."""
+    return json.dumps(item, ensure_ascii=False, allow_nan=False)

@@ -1,0 +1,1 @@
+"""Plain frozen types that every part of Jondel shares; this package imports no other part."""

@@ -1,0 +1,161 @@
+"""The difference between two states of a database."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Literal, TypeAlias
+
+from jondel.core.model.values import Row, StoredValue
+
+ChangeKind: TypeAlias = Literal["added", "changed", "removed"]
+
+MARKS: dict[ChangeKind, str] = {"added": "+", "changed": "~", "removed": "-"}
+"""How each kind of change is marked wherever it is shown; never by colour alone."""
+
+
+class NoValue:
+    """Stands where a side has no such column."""
+
+    def __repr__(self) -> str:
+        return "NO_VALUE"
+
+
+NO_VALUE = NoValue()
+
+
+@dataclass(frozen=True, slots=True)
+class CellChange:
+    """One cell before and after; ``before`` is NO_VALUE for a column that is new."""
+
+    column: str
+    before: StoredValue | NoValue
+    after: StoredValue
+
+
+@dataclass(frozen=True, slots=True)
+class RecordChange:
+    """One record that was added, changed or removed.
+
+    ``key`` holds the values of the table's key columns; ``row_id`` the engine's row number on the
+    side that still has the record, where there is one; ``before`` and ``after`` the whole rows in
+    the column order of their side; ``cells`` the cells that differ, for a changed record.
+    """
+
+    kind: ChangeKind
+    key: tuple[StoredValue, ...]
+    before: Row | None
+    after: Row | None
+    cells: tuple[CellChange, ...] = ()
+    row_id: int | None = None
+
+
+@dataclass(frozen=True)
+class ChangeCounts:
+    """How many records of a table were added, changed and removed."""
+
+    added: int = 0
+    changed: int = 0
+    removed: int = 0
+
+    @property
+    def total(self) -> int:
+        return self.added + self.changed + self.removed
+
+    def __add__(self, other: ChangeCounts) -> ChangeCounts:
+        return ChangeCounts(
+            self.added + other.added,
+            self.changed + other.changed,
+            self.removed + other.removed,
+        )
+
+    def counted(self, kind: ChangeKind) -> ChangeCounts:
+        """These counts and one more record of the kind."""
+        return self + ChangeCounts(**{kind: 1})
+
+    def marked(self) -> str:
+        """The counts with their marks, as in ``+1 ~2``; empty where nothing changed."""
+        parts = ((MARKS["added"], self.added), (MARKS["changed"], self.changed))
+        return " ".join(f"{m}{n}" for m, n in (*parts, (MARKS["removed"], self.removed)) if n)
+
+
+@dataclass(frozen=True)
+class TableChanges:
+    """The records of one table that differ.
+
+    ``key_columns`` name the key; ``key_is_row_id`` says that it is the engine's row number.
+    ``columns_before`` and ``columns_after`` name the columns of each side, empty where the table
+    is not there. ``counts`` is exact; ``records`` may hold fewer where a limit was set.
+    """
+
+    schema: str
+    table: str
+    key_columns: tuple[str, ...]
+    key_is_row_id: bool
+    columns_before: tuple[str, ...]
+    columns_after: tuple[str, ...]
+    records: tuple[RecordChange, ...]
+    counts: ChangeCounts
+
+
+@dataclass(frozen=True)
+class SchemaChange:
+    """One change of the schema, in words: what kind, of which object, and the details."""
+
+    kind: str
+    object: str
+    before: str | None = None
+    after: str | None = None
+
+
+@dataclass(frozen=True)
+class Unread:
+    """A table that could not be compared, and why."""
+
+    table: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Changes:
+    """All differences between two states. Tables without differences are left out."""
+
+    tables: tuple[TableChanges, ...] = ()
+    schema_changes: tuple[SchemaChange, ...] = ()
+    unread: tuple[Unread, ...] = ()
+    method: str = "rows"
+    """How they were found: ``rows`` compared every row, ``same`` needed to compare none."""
+
+    @property
+    def counts(self) -> ChangeCounts:
+        return total_counts(table.counts for table in self.tables)
+
+    @property
+    def empty(self) -> bool:
+        return not (self.tables or self.schema_changes)
+
+    def table(self, name: str) -> TableChanges | None:
+        return next((table for table in self.tables if table.table == name), None)
+
+
+@dataclass(frozen=True)
+class ChangeSummary:
+    """The sizes of a step's changes, kept with the trail."""
+
+    tables: dict[str, ChangeCounts] = field(default_factory=dict)
+    schema_changes: int = 0
+
+    @property
+    def counts(self) -> ChangeCounts:
+        return total_counts(self.tables.values())
+
+    @classmethod
+    def of(cls, changes: Changes) -> ChangeSummary:
+        return cls(
+            {table.table: table.counts for table in changes.tables}, len(changes.schema_changes)
+        )
+
+
+def total_counts(counts: Iterable[ChangeCounts]) -> ChangeCounts:
+    """Add up counts."""
+    return sum(counts, ChangeCounts())

@@ -1,0 +1,106 @@
+"""Tables, columns and keys as the database declares them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal, TypeAlias
+
+TableKind: TypeAlias = Literal["table", "view", "virtual table"]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column. ``key_position`` is its place in the primary key from 1, or 0."""
+
+    name: str
+    declared_type: str = ""
+    not_null: bool = False
+    default: str | None = None
+    """The default as an SQL expression, or None."""
+    key_position: int = 0
+    generated: bool = False
+
+
+@dataclass(frozen=True)
+class ForeignKey:
+    """Columns that point to a record of another table."""
+
+    columns: tuple[str, ...]
+    target_table: str
+    target_columns: tuple[str, ...]
+    """Empty where the declaration leaves the target's primary key implied."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table, view or virtual table."""
+
+    schema: str
+    name: str
+    kind: TableKind
+    columns: tuple[Column, ...]
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    row_id: str | None = None
+    """A name by which the engine's own row number can be selected, or None where there is none."""
+    internal: bool = False
+    """True for what the engine keeps for itself; hidden until asked for."""
+    unreadable: str | None = None
+    """Why the columns could not be read, or None."""
+
+    @cached_property
+    def primary_key(self) -> tuple[str, ...]:
+        """The declared primary key's columns, in key order; empty where none is declared."""
+        members = [column for column in self.columns if column.key_position]
+        return tuple(c.name for c in sorted(members, key=lambda c: c.key_position))
+
+    @cached_property
+    def column_names(self) -> tuple[str, ...]:
+        return tuple(column.name for column in self.columns)
+
+    @cached_property
+    def position_columns(self) -> tuple[str, ...]:
+        """What addresses and orders this table's rows: the row number, else the primary key.
+
+        Empty for a view, whose rows have an order but no address.
+        """
+        if self.row_id is not None:
+            return (self.row_id,)
+        return self.primary_key
+
+    def column(self, name: str) -> Column | None:
+        return next((column for column in self.columns if column.name == name), None)
+
+    def links_from(self, column: str) -> tuple[ForeignKey, ...]:
+        """The foreign keys that the column takes part in."""
+        return tuple(key for key in self.foreign_keys if column in key.columns)
+
+
+@dataclass(frozen=True)
+class SchemaObject:
+    """An index, trigger, table or view with the statement that made it."""
+
+    kind: str
+    name: str
+    table: str
+    sql: str | None
+
+
+@dataclass(frozen=True)
+class Schema:
+    """Everything a database declares, tables in the order in which they are shown."""
+
+    tables: tuple[Table, ...]
+    objects: tuple[SchemaObject, ...] = field(default=())
+
+    @cached_property
+    def _by_name(self) -> dict[str, Table]:
+        return {table.name: table for table in self.tables}
+
+    def find(self, name: str) -> Table | None:
+        """Find a table by name: exactly, else ignoring case where that is unambiguous."""
+        exact = self._by_name.get(name)
+        if exact is not None:
+            return exact
+        alike = [table for table in self.tables if table.name.casefold() == name.casefold()]
+        return alike[0] if len(alike) == 1 else None

@@ -1,0 +1,1 @@
+"""The store: where snapshots and trails are kept between sessions."""

@@ -1,0 +1,1 @@
+"""Making the app do something, and checking what it did."""
