@@ -60,6 +60,10 @@ class ImageFolder:
         except JondelError as error:
             raise StoreUnavailable(f"the snapshot's image cannot be opened: {error}") from error
 
+    def discard(self, name: str) -> None:
+        """Remove an image that nothing refers to any more."""
+        (self._folder / name).unlink(missing_ok=True)
+
     @contextmanager
     def _written(self, database: Database) -> Iterator[tuple[Path, str]]:
         self._sweep()

@@ -197,6 +197,15 @@ class Catalogue:
                     (of, number, table, counts.added, counts.changed, counts.removed),
                 )
 
+    def forget(self) -> None:
+        """Remove everything recorded for the location."""
+        with self._translated(), self._writing():
+            of = "(SELECT id FROM database WHERE location = ?)"
+            for table in ("snapshot", "table_summary", "step_summary"):
+                self._connection.execute(
+                    f"DELETE FROM {table} WHERE database_id = {of}", (self._location,)
+                )
+
     @contextmanager
     def _writing(self) -> Iterator[None]:
         self._connection.execute("BEGIN IMMEDIATE")

@@ -80,6 +80,17 @@ class Trail:
             self._catalogue.require_free(label)
         return self._catalogue.add(label, trigger, self._folder.capture(database))
 
+    def require_free(self, label: str) -> None:
+        """Raise ``LabelTaken`` if a snapshot has the label."""
+        self._catalogue.require_free(label)
+
+    def forget(self) -> None:
+        """Throw all snapshots of this database away."""
+        images = {snapshot.image for snapshot in self.snapshots()}
+        self._catalogue.forget()
+        for image in images:
+            self._folder.discard(image)
+
     def take_unless_unchanged(self, database: Database, trigger: Trigger) -> Snapshot:
         """Take a snapshot, or return the last one if nothing was committed since."""
         image = self._folder.capture(database)

@@ -1,0 +1,81 @@
+"""Starts the full-screen interface. Textual is imported here, once a target is known to be fine."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from contextlib import closing, suppress
+from pathlib import Path
+
+import typer
+
+from jondel.core.engines.registry import open_database
+from jondel.core.errors import JondelError, TargetLocked, TargetNotFound
+from jondel.core.verify.actions import Action
+
+
+class NoTerminal(JondelError):
+    """The interface was asked for where there is no terminal to show it in."""
+
+
+def open_target(target: str | None) -> None:
+    """Open the interface on a target, or on the database found here.
+
+    A target that cannot be used is reported at once, except one that is locked: that may pass, so
+    the interface opens and keeps trying.
+    """
+    target = target or _found_here()
+    with suppress(TargetLocked):
+        open_database(target).close()
+    _run(target, ())
+
+
+def open_demo(*, fresh: bool, clock: str | None) -> None:
+    """Open the interface on the demo's database with Harbour Desk running beside it."""
+    from jondel.demo.launch import harbour_desk, make_database
+    from jondel.demo.place import demo_database
+
+    path = demo_database()
+    if fresh:
+        _forget(path)
+    if not path.exists():
+        typer.echo("jondel: making the harbour's database …", err=True)
+        make_database(path)
+    with harbour_desk(path, clock) as actions:
+        _run(str(path), actions)
+
+
+def _run(target: str, actions: Sequence[Action]) -> None:
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise NoTerminal(
+            "the interface needs a terminal; for scripts there are `jondel snapshot`, `diff`, "
+            "`record` and `query` (see `jondel --help`)"
+        )
+    from jondel.tui.app import JondelApp
+
+    JondelApp(target, actions).run()
+
+
+def _found_here() -> str:
+    from jondel.core.engines.finder import find_in
+
+    found = find_in(Path())
+    if not found:
+        raise TargetNotFound(
+            f"{Path.cwd()}: no SQLite database found in this folder; "
+            "give a path, as in `jondel app.db`, or try `jondel demo`"
+        )
+    if len(found) > 1:
+        listed = ", ".join(str(entry.path) for entry in found[:8])
+        raise TargetNotFound(f"several databases are here, name one: {listed}")
+    return str(found[0].path)
+
+
+def _forget(path: Path) -> None:
+    """Throw the demo's database away, and with it its trail."""
+    from jondel.core.trail.trail import Trail
+
+    for companion in ("", "-wal", "-shm"):
+        path.with_name(path.name + companion).unlink(missing_ok=True)
+    with closing(Trail(str(path.resolve()))) as trail:
+        trail.forget()

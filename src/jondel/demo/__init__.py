@@ -1,0 +1,1 @@
+"""The demo: Saltmarsh Harbour's database, and Harbour Desk, the app that writes it."""

@@ -1,0 +1,3 @@
+from jondel.demo.harbour_desk.cli import main
+
+main()

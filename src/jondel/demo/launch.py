@@ -1,0 +1,66 @@
+"""Starts Harbour Desk in a process of its own and stops it again."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from jondel.core.errors import JondelError
+from jondel.core.verify.actions import Action
+
+_PROGRAM = [sys.executable, "-m", "jondel.demo.harbour_desk"]
+_STOP_SECONDS = 5
+_ACTIONS = {
+    "book-berth": "book a berth",
+    "check-in": "check a boat in",
+    "sell-fuel": "sell fuel",
+    "settle-invoice": "settle an invoice",
+    "cancel-booking": "cancel a booking",
+    "import-tides": "import tide readings",
+}
+
+
+class DemoUnavailable(JondelError):
+    """The demo's database could not be made, or Harbour Desk did not start."""
+
+
+def make_database(path: Path) -> None:
+    """Have Harbour Desk make its database. Raises ``DemoUnavailable``."""
+    done = subprocess.run(
+        [*_PROGRAM, "init", "--database", str(path)], capture_output=True, text=True, check=False
+    )
+    if done.returncode:
+        raise DemoUnavailable(done.stderr.strip().replace("\n", " ") or "the demo failed to start")
+
+
+@contextmanager
+def harbour_desk(path: Path, clock: str | None = None) -> Iterator[list[Action]]:
+    """Run Harbour Desk on the database while the block lasts; gives its actions.
+
+    It also stops by itself when this process is gone, however that ended.
+    """
+    command = [*_PROGRAM, "serve", "--database", str(path), "--tied"]
+    if clock:
+        command += ["--clock", clock]
+    app = subprocess.Popen(
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+    )
+    assert app.stdin is not None
+    assert app.stdout is not None
+    try:
+        port = app.stdout.readline().strip()
+        if not port.isdigit():
+            raise DemoUnavailable(f"{path}: Harbour Desk did not start on it")
+        address = f"http://127.0.0.1:{port}/actions"
+        yield [Action(label, f"{address}/{name}") for name, label in _ACTIONS.items()]
+    finally:
+        app.stdin.close()
+        try:
+            app.wait(_STOP_SECONDS)
+        except subprocess.TimeoutExpired:
+            app.kill()
+            app.wait()
+        app.stdout.close()
