@@ -18,7 +18,7 @@ bench: $(dev)
 	@.venv/bin/python bench/start_up.py
 
 screenshots: $(dev)
-	@scripts/screenshots
+	@.venv/bin/python scripts/screenshots.py
 
 clean:
 	rm -rf .venv .pytest_cache .mypy_cache .ruff_cache

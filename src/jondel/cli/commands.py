@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import signal
 import subprocess
 import sys
@@ -22,7 +23,6 @@ from jondel.core.model.changes import Changes, Unread
 from jondel.core.snapshots.store import Snapshot, Trigger
 from jondel.core.trail.trail import NOW, Trail, check_label
 
-_COMMAND_NOT_FOUND, _COMMAND_NOT_RUN = 127, 126
 _LISTED_RECORDS = 100
 
 
@@ -144,6 +144,8 @@ def record_command(target: str, command: Sequence[str], label: str | None, as_js
         if label is not None:
             check_label(label)
             trail.require_free(label)
+        if shutil.which(command[0]) is None:
+            raise ActionFailed(f"{command[0]}: command not found; check its name")
         before = trail.take_unless_unchanged(database, Trigger("command", f"before {trigger.text}"))
         status = _run(command, quiet=as_json)
         after = trail.take(database, label, trigger)
@@ -164,8 +166,6 @@ def _run(command: Sequence[str], *, quiet: bool) -> int:
     """Run a command; ``quiet`` keeps its output off stdout, which is for JSON alone."""
     try:
         running = subprocess.Popen(command, stdout=sys.stderr if quiet else None)
-    except FileNotFoundError:
-        raise ActionFailed(f"{command[0]}: command not found; check its name") from None
     except OSError as error:
         raise ActionFailed(f"{command[0]}: cannot be run ({error.strerror})") from None
     # Ctrl-C reaches the command too; wait for it so that what it wrote is still recorded.

@@ -89,6 +89,11 @@ def number_text(value: float) -> str:
     return {"inf": "∞", "-inf": "-∞"}.get(repr(value), repr(value))
 
 
+def grouped(number: int) -> str:
+    """A count with its thousands apart, as in ``200 000``."""
+    return f"{number:,}".replace(",", " ")
+
+
 def size_text(size: int) -> str:
     """A size in bytes with a unit, as in ``12.4 kB``."""
     if size < 1000:

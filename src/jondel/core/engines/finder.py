@@ -7,9 +7,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from jondel.core.errors import TargetNotFound
+from jondel.core.engines.sqlite.connection import read_header
+from jondel.core.errors import JondelError, TargetNotFound
 
 _MAGIC = b"SQLite format 3\x00"
+_SMALLEST = 512
 _SKIPPED_FOLDERS = frozenset({".git", ".hg", "node_modules", "__pycache__", ".venv", "venv"})
 _MOST_FOLDERS = 20_000
 
@@ -26,8 +28,8 @@ class Found:
 def find_in(folder: Path) -> list[Found]:
     """List the SQLite files below a folder, the most recently written first.
 
-    Files are recognised by their first bytes. Call this only while no database below the folder
-    is open in this process: looking at a file's bytes would drop its locks.
+    Files are recognised by their first bytes, which are read through SQLite's own file layer so
+    that no lock on a database open in this process is lost.
 
     Raises:
         TargetNotFound: the folder is not there.
@@ -50,9 +52,10 @@ def _candidates(folder: Path) -> Iterator[Found]:
                 if path.is_symlink() or not path.is_file():
                     continue
                 info = path.stat()
-                with path.open("rb") as file:
-                    if file.read(len(_MAGIC)) != _MAGIC:
-                        continue
-            except OSError:
+                if info.st_size < _SMALLEST or not os.access(path, os.R_OK):
+                    continue
+                if not read_header(path).startswith(_MAGIC):
+                    continue
+            except (OSError, JondelError, UnicodeEncodeError):
                 continue
             yield Found(path, info.st_size, info.st_mtime)

@@ -23,6 +23,12 @@ def open_database(target: str | os.PathLike[str]) -> Database:
     return cast(Database, import_module(_ENGINE_OF_SCHEME[scheme]).open_live(Path(path)))
 
 
+def location_of(target: str | os.PathLike[str]) -> str:
+    """What ``Database.location`` will say of a target, without opening it."""
+    _, path = _split(os.fspath(target))
+    return str(Path(path).expanduser().resolve())
+
+
 def open_image(path: Path, *, location: str) -> Database:
     """Open a file made by ``Database.capture``; ``location`` names the database it is of."""
     module = import_module(_ENGINE_OF_SCHEME["file"])

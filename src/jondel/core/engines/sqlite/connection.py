@@ -113,7 +113,7 @@ def open_immutable(path: Path) -> OpenFile:
 
 
 def _fitting_access(path: Path) -> Access:
-    if _header(path)[18:20] != bytes([_WAL_FORMAT, _WAL_FORMAT]):
+    if read_header(path)[18:20] != bytes([_WAL_FORMAT, _WAL_FORMAT]):
         return Access.READ_ONLY
     folder_writable = os.access(path.parent, os.W_OK)
     if wal_path(path).exists():
@@ -131,7 +131,7 @@ def _fitting_access(path: Path) -> Access:
     return Access.IMMUTABLE
 
 
-def _header(path: Path) -> bytes:
+def read_header(path: Path) -> bytes:
     """The file's first bytes, read through SQLite's file layer."""
     flags = apsw.SQLITE_OPEN_MAIN_DB | apsw.SQLITE_OPEN_READONLY
     with translated(path):

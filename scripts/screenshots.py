@@ -1,0 +1,159 @@
+"""Takes the pictures in docs/screenshots from the demo data, in a real terminal window.
+
+    scripts/screenshots.py             all of them
+    scripts/screenshots.py NAME…       only these
+    scripts/screenshots.py --to DIR    somewhere else
+
+Needs Xvfb, xterm, xdotool, ImageMagick's `import` and the DejaVu fonts; the window is of 160×47
+cells (1280×800 pixels), or of 80×24.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+PROGRAMS = {"Xvfb": "xvfb", "xterm": "xterm", "xdotool": "xdotool", "import": "imagemagick"}
+CLOCK = "2026-06-14T14:02:11"
+_TICK = 0.25
+_LONGEST_WAIT = 30.0
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A picture: the keys to press on a fresh demo, and the terminal's size in cells."""
+
+    keys: str
+    columns: int = 160
+    lines: int = 47
+
+
+# `a Return` is the first action, book a berth; each Down goes to the next one.
+_TWO_STEPS = "s a Return s ] a Down Down Return s"
+PICTURES = {
+    "records": Picture(f"{_TWO_STEPS} ] r t Down Down Return Down Down"),
+    "changes": Picture(f"{_TWO_STEPS} Down Down"),
+    "step": Picture(f"{_TWO_STEPS} [ Down Return"),
+    "changes-light": Picture(f"{_TWO_STEPS} [ T Down"),
+    "keys": Picture("s question"),
+    "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
+    "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
+}
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description="Takes the pictures in docs/screenshots.")
+    parser.add_argument("names", nargs="*", metavar="NAME", help=", ".join(PICTURES))
+    parser.add_argument("--to", type=Path, default=ROOT / "docs" / "screenshots")
+    given = parser.parse_args()
+    missing = [package for name, package in PROGRAMS.items() if not shutil.which(name)]
+    if missing:
+        sys.exit(f"screenshots: missing; install: {' '.join(missing)} fonts-dejavu-core")
+    given.to.mkdir(parents=True, exist_ok=True)
+    with display(1290, 810) as environment:
+        for name in given.names or PICTURES:
+            with tempfile.TemporaryDirectory() as home:
+                take(PICTURES[name], given.to / f"{name}.png", environment, home)
+            print(f"{name}.png")
+
+
+@contextmanager
+def display(width: int, height: int) -> Iterator[dict[str, str]]:
+    """Run a virtual display while the block lasts; gives the environment for its clients."""
+    reading, writing = os.pipe()
+    server = subprocess.Popen(
+        [
+            "Xvfb",
+            *("-displayfd", str(writing), "-nolisten", "tcp"),
+            *("-screen", "0", f"{width}x{height}x24"),
+        ],
+        pass_fds=[writing],
+        stderr=subprocess.DEVNULL,
+    )
+    os.close(writing)
+    try:
+        with os.fdopen(reading) as pipe:
+            number = pipe.readline().strip()
+        if not number:
+            sys.exit("screenshots: Xvfb did not start")
+        yield {
+            **os.environ,
+            "DISPLAY": f":{number}",
+            "COLORTERM": "truecolor",
+            "TZ": "UTC",
+        }
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -> None:
+    """Run the demo in a terminal, press the keys, and write what the window shows."""
+    command = [sys.executable, "-m", "jondel", "demo", "--fresh", "--clock", CLOCK]
+    terminal = subprocess.Popen(
+        [
+            *("xterm", "-tn", "xterm-256color", "-fa", "DejaVu Sans Mono", "-fs", "10"),
+            *("-b", "0", "+sb", "-bg", "#101820", "-xrm", "xterm*allowBoldFonts: true"),
+            *("-geometry", f"{picture.columns}x{picture.lines}+0+0", "-e", *command),
+        ],
+        env={**environment, "JONDEL_HOME": home},
+        start_new_session=True,
+    )
+    try:
+        window = wait_for_window(environment)
+        settle(window, environment, least=3.0)
+        for key in picture.keys.split():
+            name = {"[": "bracketleft", "]": "bracketright"}.get(key, key)
+            xdotool(environment, "key", "--window", window, name)
+            settle(window, environment)
+        time.sleep(1.0)
+        settle(window, environment)
+        subprocess.run(["import", "-window", window, str(path)], env=environment, check=True)
+    finally:
+        terminal.terminate()
+        terminal.wait()
+
+
+def wait_for_window(environment: dict[str, str]) -> str:
+    started = time.monotonic()
+    while time.monotonic() - started < _LONGEST_WAIT:
+        found = xdotool(environment, "search", "--class", "xterm", check=False).split()
+        if found:
+            xdotool(environment, "mousemove", "--window", found[-1], "20", "3")
+            xdotool(environment, "windowfocus", found[-1], check=False)
+            return found[-1]
+        time.sleep(_TICK)
+    sys.exit("screenshots: the terminal did not open")
+
+
+def settle(window: str, environment: dict[str, str], least: float = 0.0) -> None:
+    """Wait until two looks in a row show the same, and at least for ``least`` seconds."""
+    started, last = time.monotonic(), b""
+    while time.monotonic() - started < _LONGEST_WAIT:
+        time.sleep(_TICK)
+        found = subprocess.run(
+            ["import", "-window", window, "rgb:-"], env=environment, capture_output=True, check=True
+        ).stdout
+        if found == last and time.monotonic() - started >= least:
+            return
+        last = found
+
+
+def xdotool(environment: dict[str, str], *arguments: str, check: bool = True) -> str:
+    return subprocess.run(
+        ["xdotool", *arguments], env=environment, check=check, capture_output=True, text=True
+    ).stdout
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,46 @@
+"""The application: its themes, and the commands by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from textual.app import App, SystemCommand
+from textual.screen import Screen
+
+from jondel.core.verify.actions import Action
+from jondel.tui.theme import DUSK, MORNING
+from jondel.tui.views.workbench import Workbench
+from jondel.tui.workspace import Workspace
+
+
+class JondelApp(App[None]):
+    """The full-screen interface on one database."""
+
+    TITLE = "Jondel"
+    CSS_PATH = "jondel.tcss"
+
+    def __init__(self, target: str, actions: Sequence[Action] = ()) -> None:
+        super().__init__()
+        self.workspace = Workspace(target, actions)
+        self.register_theme(DUSK)
+        self.register_theme(MORNING)
+        self.theme = DUSK.name
+
+    def get_theme_variable_defaults(self) -> dict[str, str]:
+        return DUSK.variables
+
+    def on_mount(self) -> None:
+        self.push_screen(Workbench(self.workspace))
+
+    def on_unmount(self) -> None:
+        self.workspace.close()
+
+    def action_change_light(self) -> None:
+        """Go from the dark theme to the light one, or back."""
+        self.theme = MORNING.name if self.theme == DUSK.name else DUSK.name
+
+    def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
+        """Everything that has a key can be called by name too."""
+        if isinstance(screen, Workbench):
+            yield from screen.commands()
+        yield SystemCommand("leave", "End Jondel", self.action_quit)

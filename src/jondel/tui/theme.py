@@ -1,0 +1,87 @@
+"""Jondel's palette: a harbour at dusk, and the same harbour by day.
+
+Ink, sand, brass and sea-green. Added, changed and removed are sea-green, brass and rust; their
+lightness differs too, so they stay apart for red-green blind eyes, and every one also has its mark.
+"""
+
+from __future__ import annotations
+
+from textual.theme import Theme
+
+DUSK = Theme(
+    name="dusk",
+    dark=True,
+    primary="#d3a74f",
+    secondary="#6cc0aa",
+    accent="#d3a74f",
+    foreground="#e6dac0",
+    background="#101820",
+    surface="#16212a",
+    panel="#1f2d38",
+    success="#6cc0aa",
+    warning="#d3a74f",
+    error="#e0895f",
+    variables={
+        "ink": "#101820",
+        "sand": "#e6dac0",
+        "sand-dim": "#a59d8b",
+        "brass": "#d3a74f",
+        "sea": "#6cc0aa",
+        "added": "#6cc0aa",
+        "changed": "#e2b968",
+        "removed": "#e0895f",
+        "row-current": "#263845",
+        "rail": "#52646f",
+        "past": "#3a2f1a",
+        "footer-key-foreground": "#d3a74f",
+        "input-cursor-background": "#d3a74f",
+        "input-cursor-foreground": "#101820",
+        "input-selection-background": "#3f5766",
+        "scrollbar": "#34454f",
+        "scrollbar-hover": "#52646f",
+        "scrollbar-active": "#d3a74f",
+        "scrollbar-background": "#16212a",
+        "scrollbar-background-hover": "#16212a",
+        "scrollbar-background-active": "#16212a",
+        "scrollbar-corner-color": "#16212a",
+    },
+)
+
+MORNING = Theme(
+    name="morning",
+    dark=False,
+    primary="#7a5510",
+    secondary="#155f52",
+    accent="#7a5510",
+    foreground="#1c2a33",
+    background="#f6efdf",
+    surface="#efe6d1",
+    panel="#e2d6ba",
+    success="#155f52",
+    warning="#7a5510",
+    error="#9c3412",
+    variables={
+        "ink": "#f6efdf",
+        "sand": "#1c2a33",
+        "sand-dim": "#5f5a4c",
+        "brass": "#7a5510",
+        "sea": "#155f52",
+        "added": "#155f52",
+        "changed": "#7a5510",
+        "removed": "#9c3412",
+        "row-current": "#dccfae",
+        "rail": "#9c927a",
+        "past": "#ead9ae",
+        "footer-key-foreground": "#7a5510",
+        "input-cursor-background": "#7a5510",
+        "input-cursor-foreground": "#f6efdf",
+        "input-selection-background": "#d8c48e",
+        "scrollbar": "#c9bc9c",
+        "scrollbar-hover": "#9c927a",
+        "scrollbar-active": "#7a5510",
+        "scrollbar-background": "#efe6d1",
+        "scrollbar-background-hover": "#efe6d1",
+        "scrollbar-background-active": "#efe6d1",
+        "scrollbar-corner-color": "#efe6d1",
+    },
+)

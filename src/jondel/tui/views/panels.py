@@ -1,0 +1,119 @@
+"""Panels that open over the views: choosing an action, giving a label, explaining the keys."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.style import Style
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical, VerticalScroll
+from textual.screen import ModalScreen
+from textual.widgets import Input, OptionList, Static
+from textual.widgets.option_list import Option
+
+from jondel.core.errors import LabelInvalid
+from jondel.core.trail.trail import check_label
+from jondel.core.verify.actions import Action
+
+KeyHelp = tuple[str, str]
+"""A key as it is written, and what it does."""
+
+
+class ActionPanel(ModalScreen[Action | None]):
+    """Lists the app's actions; returns the chosen one."""
+
+    BINDINGS = [Binding("escape,a", "dismiss(None)", "close")]
+
+    def __init__(self, actions: Sequence[Action]) -> None:
+        super().__init__()
+        self._actions = actions
+
+    def compose(self) -> ComposeResult:
+        with Vertical(classes="panel"):
+            yield Static("Make the app do something", classes="panel-title", markup=False)
+            yield OptionList(
+                *(Option(Text(action.label)) for action in self._actions),
+                id="actions",
+                markup=False,
+            )
+            yield Static("Enter does it · Escape closes", classes="panel-foot", markup=False)
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        event.stop()
+        self.dismiss(self._actions[event.option_index])
+
+
+class LabelPanel(ModalScreen[str | None]):
+    """Asks for a label; returns it, or None. Says at once why a text cannot be one."""
+
+    BINDINGS = [Binding("escape", "dismiss(None)", "close")]
+
+    def __init__(self, taken: Sequence[str]) -> None:
+        super().__init__()
+        self._taken = frozenset(taken)
+
+    def compose(self) -> ComposeResult:
+        with Vertical(classes="panel"):
+            yield Static("Snapshot with a label", classes="panel-title", markup=False)
+            yield Input(placeholder="after the second booking", id="label", compact=True)
+            yield Static("", id="label-problem", markup=False)
+            yield Static("Enter takes it · Escape closes", classes="panel-foot", markup=False)
+
+    def _problem(self, label: str) -> str:
+        if label in self._taken:
+            return f"{label!r} is the label of an earlier snapshot; choose another"
+        try:
+            check_label(label)
+        except LabelInvalid as error:
+            return str(error)
+        return ""
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        event.stop()
+        problem = self._problem(event.value) if event.value else ""
+        self.query_one("#label-problem", Static).update(problem)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        event.stop()
+        problem = self._problem(event.value)
+        if problem:
+            self.query_one("#label-problem", Static).update(problem)
+        else:
+            self.dismiss(event.value)
+
+
+class HelpPanel(ModalScreen[None]):
+    """Explains every key of the view it was opened over."""
+
+    BINDINGS = [Binding("escape,question_mark,enter", "dismiss(None)", "close")]
+
+    def __init__(self, groups: Sequence[tuple[str, Sequence[KeyHelp]]]) -> None:
+        super().__init__()
+        self._groups = groups
+
+    def compose(self) -> ComposeResult:
+        with Vertical(classes="panel wide"):
+            yield Static("What the keys do here", classes="panel-title", markup=False)
+            with VerticalScroll():
+                yield Static(self._text(), id="help-text", markup=False)
+            yield Static("Escape closes", classes="panel-foot", markup=False)
+
+    def on_mount(self) -> None:
+        self.query_one(VerticalScroll).focus()
+
+    def _text(self) -> Text:
+        colours = self.app.theme_variables
+        key_style = Style(color=colours["brass"], bold=True)
+        dim = Style(color=colours["sand-dim"])
+        width = max(len(key) for _, keys in self._groups for key, _ in keys)
+        text = Text()
+        for title, keys in self._groups:
+            text.append(f"{title}\n", dim)
+            for key, words in keys:
+                text.append(f"  {key.ljust(width)}", key_style)
+                text.append(f"  {words}\n")
+            text.append("\n")
+        text.right_crop(2)
+        return text

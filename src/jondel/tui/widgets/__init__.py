@@ -1,0 +1,1 @@
+"""The parts the views are made of."""

@@ -1,0 +1,107 @@
+"""The one-line bands: the masthead, a pane's title, and the keys that matter here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.style import Style
+from rich.text import Text
+from textual import events
+from textual.widget import Widget
+
+
+class Band(Widget):
+    """A line of parts, each with a style name; parts that do not fit are cut with a sign."""
+
+    COMPONENT_CLASSES = {"band--strong", "band--plain", "band--dim", "band--flag"}
+    DEFAULT_CSS = """
+    Band {
+        height: 1;
+        & > .band--strong { color: $brass; text-style: bold; }
+        & > .band--plain { color: $sand; }
+        & > .band--dim { color: $sand-dim; }
+        & > .band--flag { color: $ink; background: $brass; text-style: bold; }
+    }
+    """
+
+    def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:
+        super().__init__(id=id, classes=classes)
+        self._left: Sequence[tuple[str, str]] = ()
+        self._right: Sequence[tuple[str, str]] = ()
+
+    def show(self, left: Sequence[tuple[str, str]], right: Sequence[tuple[str, str]] = ()) -> None:
+        """Show parts, each a text and one of strong, plain, dim, flag."""
+        if (left, right) != (self._left, self._right):
+            self._left, self._right = left, right
+            self.refresh()
+
+    def render(self) -> Text:
+        width = self.size.width
+        tail = self._styled(self._right)
+        head = self._styled(self._left)
+        if tail.cell_len + 4 > width:
+            tail = Text()
+        room = width - tail.cell_len
+        if head.cell_len > room:
+            head.truncate(max(0, room - 1), overflow="crop")
+            head.append("…", self._style("dim"))
+        head.append(" " * (room - head.cell_len))
+        head.append_text(tail)
+        head.no_wrap = True
+        return head
+
+    def _styled(self, parts: Sequence[tuple[str, str]]) -> Text:
+        text = Text(no_wrap=True)
+        for words, name in parts:
+            text.append(words, self._style(name))
+        return text
+
+    def _style(self, name: str) -> Style:
+        style = self.get_component_rich_style(f"band--{name}", partial=True)
+        background = style.bgcolor if name == "flag" else None
+        return Style(color=style.color, bgcolor=background, bold=style.bold)
+
+
+class KeyBand(Widget):
+    """The keys that matter now; a click does what the key does."""
+
+    COMPONENT_CLASSES = {"keys--key", "keys--words"}
+    DEFAULT_CSS = """
+    KeyBand {
+        height: 1;
+        background: $background;
+        & > .keys--key { color: $brass; text-style: bold; }
+        & > .keys--words { color: $sand-dim; }
+    }
+    """
+
+    def __init__(self, *, id: str | None = None) -> None:
+        super().__init__(id=id)
+        self._keys: Sequence[tuple[str, str, str]] = ()
+        self._places: list[tuple[int, int, str]] = []
+
+    def show(self, keys: Sequence[tuple[str, str, str]]) -> None:
+        """Show keys, each with its words and the action it runs."""
+        if keys != self._keys:
+            self._keys = keys
+            self.refresh()
+
+    def render(self) -> Text:
+        key_style = self.get_component_rich_style("keys--key", partial=True)
+        word_style = self.get_component_rich_style("keys--words", partial=True)
+        text = Text(" ", no_wrap=True)
+        self._places = []
+        for key, words, action in self._keys:
+            if text.cell_len + len(key) + len(words) + 2 > self.size.width - 1:
+                break
+            start = text.cell_len
+            text.append(key, Style(color=key_style.color, bold=True))
+            text.append(f" {words}", Style(color=word_style.color))
+            self._places.append((start, text.cell_len, action))
+            text.append("   ")
+        return Text(no_wrap=True).join([text])
+
+    async def on_click(self, event: events.Click) -> None:
+        for start, end, action in self._places:
+            if start <= event.x < end:
+                await self.app.run_action(action)

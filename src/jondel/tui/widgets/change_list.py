@@ -1,0 +1,351 @@
+"""The list of changes: tables, their records, and for changed records the cells that differ."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TypeAlias
+
+from rich.segment import Segment
+from rich.style import Style
+from textual import events
+from textual.binding import Binding
+from textual.geometry import Size
+from textual.message import Message
+from textual.reactive import reactive
+from textual.scroll_view import ScrollView
+from textual.strip import Strip
+
+from jondel.core.browse.display import Piece, pieces, safe_name
+from jondel.core.formats.changes_text import key_text
+from jondel.core.model.changes import (
+    MARKS,
+    CellChange,
+    ChangeKind,
+    Changes,
+    NoValue,
+    RecordChange,
+    TableChanges,
+)
+from jondel.core.model.values import StoredValue
+from jondel.tui.widgets.cell_text import fitted, fitted_text
+from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, value_style
+
+_WIDEST_KEY = 24
+_WIDEST_NAME = 24
+_ARROW = " → "
+
+
+@dataclass(frozen=True)
+class TextLine:
+    """A line about the whole: a heading, or a sentence where there are no changes."""
+
+    text: str
+    tail: str = ""
+    kind: ChangeKind | None = None
+    heading: bool = False
+
+
+@dataclass(frozen=True)
+class RecordLine:
+    """A record's line: the whole of an added or removed one, or one cell of a changed one."""
+
+    table: TableChanges
+    record: RecordChange
+    cell: CellChange | None
+    first: bool
+    key_width: int
+    name_width: int
+
+
+Line: TypeAlias = TextLine | RecordLine
+
+
+class ChangeList(ScrollView, can_focus=True):
+    """All changes of a step, record by record."""
+
+    BINDINGS = [
+        Binding("up", "move(-1)", "record up", show=False),
+        Binding("down", "move(1)", "record down", show=False),
+        Binding("pageup", "page(-1)", "a screen up", show=False),
+        Binding("pagedown", "page(1)", "a screen down", show=False),
+        Binding("home", "first", "first change", show=False),
+        Binding("end", "last", "last change", show=False),
+        Binding("left", "table(-1)", "table before", show=False),
+        Binding("right", "table(1)", "next table", show=False),
+        Binding("enter", "select", "to the record", show=False),
+    ]
+    COMPONENT_CLASSES = VALUE_CLASSES | {
+        "changes--heading",
+        "changes--name",
+        "changes--before",
+        "changes--current",
+        "changes--unfocused",
+    }
+    DEFAULT_CSS = (
+        "ChangeList { background: $background;"
+        + VALUE_CSS
+        + """
+        & > .changes--heading { color: $brass; background: $surface; text-style: bold; }
+        & > .changes--name { color: $sand-dim; }
+        & > .changes--before { color: $sand-dim; }
+        & > .changes--current { background: $row-current; }
+        & > .changes--unfocused { background: $row-current; }
+    }
+    """
+    )
+
+    cursor = reactive(0)
+    """Index of the current record among all records listed."""
+
+    class RecordHighlighted(Message):
+        """Another record is the current one; not sent where there are no records."""
+
+        def __init__(self, changes: ChangeList, table: TableChanges, record: RecordChange) -> None:
+            super().__init__()
+            self.changes = changes
+            self.table = table
+            self.record = record
+
+        @property
+        def control(self) -> ChangeList:
+            return self.changes
+
+    class RecordChosen(RecordHighlighted):
+        """The person wants to see the current record among the others of its table."""
+
+    def __init__(self, *, id: str | None = None) -> None:
+        super().__init__(id=id)
+        self._lines: list[Line] = []
+        self._starts: list[int] = []
+        self._record_of_line: list[int] = []
+
+    def show(self, changes: Changes) -> None:
+        """Show these changes, from their beginning."""
+        self._take(list(_lines(changes)))
+
+    def show_text(self, *texts: str) -> None:
+        """Show sentences in place of changes."""
+        self._take([TextLine(text) for text in texts])
+
+    @property
+    def current(self) -> RecordLine | None:
+        """The current record's first line."""
+        if not self._starts:
+            return None
+        line = self._lines[self._starts[min(self.cursor, len(self._starts) - 1)]]
+        return line if isinstance(line, RecordLine) else None
+
+    def _take(self, lines: list[Line]) -> None:
+        self._lines = lines
+        self._starts, self._record_of_line = [], []
+        for index, line in enumerate(lines):
+            if isinstance(line, RecordLine) and line.first:
+                self._starts.append(index)
+            is_record = isinstance(line, RecordLine)
+            self._record_of_line.append(len(self._starts) - 1 if is_record else -1)
+        self.virtual_size = Size(self.scrollable_content_region.width, len(lines))
+        self.scroll_to(0, 0, animate=False)
+        self.set_reactive(ChangeList.cursor, 0)
+        self._announce()
+        self.refresh()
+
+    def find(self, table: str, key: tuple[StoredValue, ...]) -> None:
+        """Make a record the current one, if it is listed."""
+        for number, start in enumerate(self._starts):
+            line = self._lines[start]
+            if isinstance(line, RecordLine) and (line.table.table, line.record.key) == (table, key):
+                self._go(number)
+                return
+
+    def find_table(self, table: str) -> None:
+        """Make a table's first record the current one, if it has any."""
+        for number, start in enumerate(self._starts):
+            line = self._lines[start]
+            if isinstance(line, RecordLine) and line.table.table == table:
+                self._go(number)
+                return
+
+    # Drawing
+
+    def render_line(self, y: int) -> Strip:
+        width = self.scrollable_content_region.width
+        index = y + self.scroll_offset.y
+        base = self.rich_style
+        if index >= len(self._lines):
+            return Strip.blank(width, base)
+        line = self._lines[index]
+        if isinstance(line, TextLine):
+            return self._text_line(line, width, base)
+        if self._record_of_line[index] == self.cursor:
+            name = "changes--current" if self.has_focus else "changes--unfocused"
+            base = base + self.get_component_rich_style(name)
+        segments = list(self._record_segments(line, width, base))
+        pointer = "▌" if self._record_of_line[index] == self.cursor and self.has_focus else " "
+        pointer_style = base + Style(color=self.get_component_rich_style("changes--heading").color)
+        return Strip([Segment(pointer, pointer_style), *segments]).adjust_cell_length(width, base)
+
+    def _text_line(self, line: TextLine, width: int, base: Style) -> Strip:
+        if line.heading:
+            style = self.get_component_rich_style("changes--heading")
+            head = Segment(f" {line.text}  ", style)
+            tail = Segment(line.tail, style)
+            return Strip([head, tail]).adjust_cell_length(width, style)
+        style = base + (change_style(self, line.kind) if line.kind else Style())
+        text = f" {line.text}  {line.tail}".rstrip()
+        return Strip([Segment(fitted_text(text, width), style)], width)
+
+    def _record_segments(self, line: RecordLine, width: int, base: Style) -> Iterator[Segment]:
+        record = line.record
+        mark = base + change_style(self, record.kind)
+        head = f"{MARKS[record.kind]} {fitted_text(key_text(record), line.key_width)}"
+        yield Segment(head if line.first else " " * (2 + line.key_width), mark)
+        room = width - 1 - 2 - line.key_width - 2
+        yield Segment("  ", base)
+        if line.cell is None:
+            yield from self._whole(line, room, base)
+            return
+        name = fitted_text(safe_name(line.cell.column), line.name_width)
+        yield Segment(
+            name + "  ", base + self.get_component_rich_style("changes--name", partial=True)
+        )
+        room -= line.name_width + 2 + len(_ARROW)
+        before = _before(line.cell)
+        shown_before = min(max(4, room // 2), sum(len(piece.text) for piece in before))
+        dim = Style(color=self.get_component_rich_style("changes--before").color)
+        for piece in fitted(before, shown_before):
+            yield Segment(piece.text, base + dim)
+        yield Segment(_ARROW, mark)
+        for piece in fitted(pieces(line.cell.after), max(4, room - shown_before)):
+            yield Segment(piece.text, base + value_style(self, piece.role))
+
+    def _whole(self, line: RecordLine, room: int, base: Style) -> Iterator[Segment]:
+        """An added or removed record's cells, one after the other, as far as they fit."""
+        record, table = line.record, line.table
+        columns = table.columns_after if record.kind == "added" else table.columns_before
+        row = (record.after if record.kind == "added" else record.before) or ()
+        name_style = base + Style(color=self.get_component_rich_style("changes--name").color)
+        segments: list[Segment] = []
+        for name, value in zip(columns, row, strict=True):
+            if name in table.key_columns:
+                continue
+            segments.append(Segment(f"{safe_name(name)} ", name_style))
+            for piece in pieces(value, 40):
+                segments.append(Segment(piece.text, base + value_style(self, piece.role)))
+            segments.append(Segment("  ", base))
+        strip = Strip(segments)
+        if strip.cell_length > room:
+            clipped = base + value_style(self, "clip")
+            strip = Strip([*strip.crop(0, max(0, room - 1)), Segment("…", clipped)])
+        yield from strip
+
+    # Moving
+
+    def watch_cursor(self) -> None:
+        self._announce()
+        self.refresh()
+
+    def watch_has_focus(self, value: bool) -> None:
+        super().watch_has_focus(value)
+        self.refresh()
+
+    def on_resize(self) -> None:
+        self.virtual_size = Size(self.scrollable_content_region.width, len(self._lines))
+
+    def _announce(self) -> None:
+        line = self.current
+        if line is not None:
+            self.post_message(self.RecordHighlighted(self, line.table, line.record))
+
+    def _go(self, number: int) -> None:
+        if not self._starts:
+            return
+        self.cursor = max(0, min(number, len(self._starts) - 1))
+        first = self._starts[self.cursor]
+        later = self._starts[self.cursor + 1] if self.cursor + 1 < len(self._starts) else None
+        last = (later if later is not None else len(self._lines)) - 1
+        # Keep the table's heading in sight above its first record.
+        first = max(0, first - 1) if isinstance(self._lines[first - 1], TextLine) else first
+        height, top = self.scrollable_content_region.height, int(self.scroll_target_y)
+        if first < top:
+            top = first
+        elif last >= top + height:
+            top = min(first, last - height + 1)
+        self.scroll_to(0, top, animate=False, force=True)
+
+    def action_move(self, records: int) -> None:
+        self._go(self.cursor + records)
+
+    def action_page(self, screens: int) -> None:
+        height = self.scrollable_content_region.height
+        line = (self._starts[self.cursor] if self._starts else 0) + screens * height
+        line = max(0, min(line, len(self._lines) - 1))
+        number = max(self._record_of_line[: line + 1] or [0]) if line else 0
+        self._go(max(0, number))
+
+    def action_first(self) -> None:
+        self._go(0)
+
+    def action_last(self) -> None:
+        self._go(len(self._starts) - 1)
+
+    def action_table(self, tables: int) -> None:
+        line = self.current
+        if line is None:
+            return
+        names: list[str] = []
+        for start in self._starts:
+            other = self._lines[start]
+            if isinstance(other, RecordLine) and other.table.table not in names:
+                names.append(other.table.table)
+        place = names.index(line.table.table) + tables
+        self.find_table(names[max(0, min(place, len(names) - 1))])
+
+    def action_select(self) -> None:
+        line = self.current
+        if line is not None:
+            self.post_message(self.RecordChosen(self, line.table, line.record))
+
+    def on_click(self, event: events.Click) -> None:
+        index = event.y + self.scroll_offset.y
+        if index < len(self._lines) and self._record_of_line[index] >= 0:
+            self._go(self._record_of_line[index])
+
+
+def _before(cell: CellChange) -> list[Piece]:
+    if isinstance(cell.before, NoValue):
+        return [Piece("new column", "clip")]
+    return pieces(cell.before)
+
+
+def _lines(changes: Changes) -> Iterator[Line]:
+    if changes.empty and not changes.unread:
+        yield TextLine("")
+        yield TextLine("Nothing was written: all records and the schema are the same.")
+        return
+    if changes.schema_changes:
+        yield TextLine("schema", heading=True)
+        for entry in changes.schema_changes:
+            detail = entry.after or entry.before or ""
+            first_line = "".join(piece.text for piece in pieces(detail, 120)) if detail else ""
+            yield TextLine(f"{entry.kind}  {safe_name(entry.object)}", first_line, "changed")
+    for table in changes.tables:
+        yield TextLine(safe_name(table.table), table.counts.marked(), heading=True)
+        yield from _table_lines(table)
+    for unread in changes.unread:
+        yield TextLine(f"! {safe_name(unread.table)}", f"not compared: {unread.reason}", "removed")
+
+
+def _table_lines(table: TableChanges) -> Iterator[Line]:
+    sample = table.records[:500]
+    key_width = max((len(key_text(record)) for record in sample), default=1)
+    key_width = min(_WIDEST_KEY, max(3, key_width))
+    names = [len(safe_name(cell.column)) for record in sample for cell in record.cells]
+    name_width = min(_WIDEST_NAME, max(names, default=1))
+    for record in table.records:
+        cells: tuple[CellChange | None, ...] = record.cells or (None,)
+        for index, cell in enumerate(cells):
+            yield RecordLine(table, record, cell, index == 0, key_width, name_width)
+    hidden = table.counts.total - len(table.records)
+    if hidden:
+        yield TextLine(f"… {hidden} more records of this table are not listed here")

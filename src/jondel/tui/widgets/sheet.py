@@ -1,0 +1,485 @@
+"""The sheet: a grid over any number of rows, of which only the visible ones are at hand."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from itertools import accumulate
+
+from rich.segment import Segment
+from rich.style import Style
+from textual import events, work
+from textual.binding import Binding
+from textual.geometry import Size
+from textual.message import Message
+from textual.reactive import reactive
+from textual.scroll_view import ScrollView
+from textual.strip import Strip
+
+from jondel.core.browse.display import Piece, pieces, safe_name
+from jondel.core.browse.windows import WindowCache
+from jondel.core.errors import JondelError
+from jondel.core.model.changes import MARKS, ChangeKind, RecordChange
+from jondel.core.model.rows import Position, Window
+from jondel.core.model.schema import Table
+from jondel.core.model.values import ShownRow
+from jondel.tui.widgets.cell_text import fitted, fitted_text, width_of
+from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, value_style
+
+GUTTER = 2
+GAP = 2
+_WIDEST_COLUMN = 36
+_NARROWEST_COLUMN = 3
+_MEASURED_VALUES = 20_000
+_NUMERIC_TYPES = ("INT", "REAL", "FLOA", "DOUB", "NUM", "DEC")
+
+Fetch = Callable[[WindowCache, int], Awaitable[Window]]
+
+
+@dataclass(frozen=True)
+class RowMarks:
+    """Which rows of the sheet's table changed: by the values of the key columns.
+
+    Without key columns, the key is the row's position (the engine's row number).
+    """
+
+    key_columns: tuple[str, ...]
+    records: dict[tuple[object, ...], RecordChange]
+
+
+class Sheet(ScrollView, can_focus=True):
+    """Rows of one table. Reads them through ``fetch`` as they come into view."""
+
+    BINDINGS = [
+        Binding("up", "move(-1, 0)", "row up", show=False),
+        Binding("down", "move(1, 0)", "row down", show=False),
+        Binding("left", "move(0, -1)", "column left", show=False),
+        Binding("right", "move(0, 1)", "column right", show=False),
+        Binding("pageup", "page(-1)", "a screen up", show=False),
+        Binding("pagedown", "page(1)", "a screen down", show=False),
+        Binding("home", "first_row", "first row", show=False),
+        Binding("end", "last_row", "last row", show=False),
+        Binding("ctrl+home", "first_column", "first column", show=False),
+        Binding("ctrl+end", "last_column", "last column", show=False),
+        Binding("enter", "card", "the record's card", show=False),
+    ]
+    COMPONENT_CLASSES = VALUE_CLASSES | {
+        "sheet--head",
+        "sheet--head-current",
+        "sheet--row-current",
+        "sheet--cell-current",
+        "sheet--cell-unfocused",
+        "sheet--problem",
+    }
+    DEFAULT_CSS = (
+        """
+    Sheet {
+        background: $background;
+    """
+        + VALUE_CSS
+        + """
+        & > .sheet--head { color: $sand-dim; background: $surface; }
+        & > .sheet--head-current { color: $brass; background: $surface; text-style: bold; }
+        & > .sheet--row-current { background: $row-current; }
+        & > .sheet--cell-current { color: $ink; background: $brass; }
+        & > .sheet--cell-unfocused { background: $rail; }
+        & > .sheet--problem { color: $removed; }
+    }
+    """
+    )
+
+    cursor_row = reactive(0)
+    cursor_column = reactive(0)
+
+    class RecordSelected(Message):
+        """The current record is another, or has just been read. Not sent while it is not."""
+
+        def __init__(self, sheet: Sheet, ordinal: int) -> None:
+            super().__init__()
+            self.sheet = sheet
+            self.ordinal = ordinal
+
+        @property
+        def control(self) -> Sheet:
+            return self.sheet
+
+    class CardWanted(Message):
+        """The person wants to see the current record in full."""
+
+        def __init__(self, sheet: Sheet) -> None:
+            super().__init__()
+            self.sheet = sheet
+
+        @property
+        def control(self) -> Sheet:
+            return self.sheet
+
+    class ReadingFailed(Message):
+        """Rows could not be read; the sheet shows why."""
+
+        def __init__(self, sheet: Sheet, error: JondelError) -> None:
+            super().__init__()
+            self.sheet = sheet
+            self.error = error
+
+        @property
+        def control(self) -> Sheet:
+            return self.sheet
+
+    def __init__(self, fetch: Fetch, *, id: str | None = None) -> None:
+        super().__init__(id=id)
+        self._fetch = fetch
+        self._cache: WindowCache | None = None
+        self._marks: RowMarks | None = None
+        self._widths: list[int] = []
+        self._right: list[bool] = []
+        self._edges: list[int] = []
+        self._names: list[str] = []
+        self._problem = ""
+        self._reading = False
+
+    # What is shown
+
+    @property
+    def table(self) -> Table | None:
+        return self._cache.table if self._cache else None
+
+    @property
+    def rows(self) -> int:
+        """How many rows the table has."""
+        return self._cache.extent.rows if self._cache else 0
+
+    @property
+    def rows_in_view(self) -> list[int]:
+        """The ordinals of the current row and of those at the top and the bottom."""
+        top = int(self.scroll_target_y)
+        return [self.cursor_row, top, top + self._body_height]
+
+    def show(self, cache: WindowCache, *, keep_place: bool) -> None:
+        """Show a table's rows; ``keep_place`` where it is the same table, read anew."""
+        if not keep_place:
+            self._marks = None
+            self._lay_out(cache)
+        self._cache = cache
+        self._problem = ""
+        self._resize()
+        if keep_place:
+            self.cursor_row = max(0, min(self.cursor_row, self.rows - 1))
+        else:
+            self.cursor_row = self.cursor_column = 0
+            self.scroll_to(0, 0, animate=False)
+        self._read_visible()
+        self._announce()
+        self.refresh()
+
+    def show_problem(self, message: str) -> None:
+        """Show why there is nothing to show, in place of rows."""
+        self._cache = None
+        self._problem = message
+        self._edges, self._widths, self._names = [], [], []
+        self.virtual_size = Size(0, 0)
+        self.refresh()
+
+    def set_marks(self, marks: RowMarks | None) -> None:
+        """Mark the rows that changed."""
+        self._marks = marks
+        self.refresh()
+
+    def go_to(self, ordinal: int, column: str | None = None) -> None:
+        """Make a row the current one and bring it to the middle of the sheet."""
+        table = self.table
+        if table is None:
+            return
+        self.cursor_row = max(0, min(ordinal, self.rows - 1))
+        if column in table.column_names:
+            self.cursor_column = table.column_names.index(column)
+        top = max(0, self.cursor_row - self._body_height // 2)
+        self.scroll_to(self._column_scroll(), top, animate=False, force=True)
+        self._read_visible()
+
+    def record_at(self, ordinal: int) -> tuple[Position, ShownRow] | None:
+        """A row's position and values, or None while it has not been read."""
+        return self._cache.row(ordinal) if self._cache else None
+
+    def change_at(self, position: Position, row: ShownRow) -> RecordChange | None:
+        """How a row changed, by the marks."""
+        marks, table = self._marks, self.table
+        if marks is None or table is None:
+            return None
+        if not marks.key_columns:
+            return marks.records.get(tuple(position))
+        places = [table.column_names.index(name) for name in marks.key_columns]
+        return marks.records.get(tuple(row[place] for place in places))
+
+    # Layout
+
+    def _lay_out(self, cache: WindowCache) -> None:
+        """Fit the columns to the rows at hand."""
+        table = cache.table
+        self._names = [_heading(table, index) for index in range(len(table.columns))]
+        count = max(1, len(table.columns))
+        rows = []
+        for ordinal in range(min(cache.extent.rows, 128, max(8, _MEASURED_VALUES // count))):
+            found = cache.row(ordinal)
+            if found:
+                rows.append(found[1])
+        self._widths, self._right = [], []
+        for index, column in enumerate(table.columns):
+            shown = [pieces(row[index], _WIDEST_COLUMN + 1) for row in rows]
+            widest = max([width_of(text) for text in shown] or [0])
+            widest = max(widest, width_of([Piece(self._names[index], "text")]))
+            self._widths.append(max(_NARROWEST_COLUMN, min(widest, _WIDEST_COLUMN)))
+            values = [row[index] for row in rows if row[index] is not None]
+            numeric = all(isinstance(value, int | float) for value in values)
+            declared = any(part in column.declared_type.upper() for part in _NUMERIC_TYPES)
+            self._right.append(numeric if values else declared)
+        self._edges = list(accumulate((width + GAP for width in self._widths), initial=GUTTER))
+
+    def _resize(self) -> None:
+        width = self._edges[-1] - GAP if len(self._edges) > 1 else GUTTER
+        self.virtual_size = Size(width, self.rows + 1)
+
+    @property
+    def _body_height(self) -> int:
+        return max(1, self.scrollable_content_region.height - 1)
+
+    def _column_scroll(self) -> int:
+        """The least change of the horizontal place that shows the current column."""
+        if not self._widths:
+            return 0
+        left = self._edges[self.cursor_column]
+        right = left + self._widths[self.cursor_column]
+        room = self.scrollable_content_region.width
+        x = self.scroll_offset.x
+        if left - GUTTER < x:
+            return max(0, left - GUTTER)
+        if right > x + room:
+            return max(0, min(right - room, left - GUTTER))
+        return x
+
+    # Reading
+
+    def _read_visible(self) -> None:
+        if self._cache is not None and not self._reading and self.is_attached:
+            self._reading = True
+            self._read()
+
+    @work(group="sheet-rows")
+    async def _read(self) -> None:
+        """Read until everything visible is at hand, however the view moves meanwhile."""
+        try:
+            while (cache := self._cache) is not None:
+                top = int(self.scroll_target_y)
+                missing = cache.missing(top, top + self._body_height)
+                current = cache.missing(self.cursor_row, self.cursor_row)
+                if not missing and not current:
+                    break
+                window = await self._fetch(cache, (missing or current)[0])
+                if not window.rows and window.offset < cache.extent.rows:
+                    break  # rows went away since they were counted; a fresh count is under way
+                cache.add(window)
+                if cache is self._cache:
+                    self.refresh()
+                    self._announce()
+        except JondelError as error:
+            self.show_problem(str(error))
+            self.post_message(self.ReadingFailed(self, error))
+        finally:
+            self._reading = False
+
+    def _announce(self) -> None:
+        if self.record_at(self.cursor_row) is not None or not self.rows:
+            self.post_message(self.RecordSelected(self, self.cursor_row))
+
+    # Drawing
+
+    def render_line(self, y: int) -> Strip:
+        width = self.scrollable_content_region.width
+        background = self.rich_style
+        if self._cache is None:
+            return self._problem_line(y, width, background)
+        if y == 0:
+            return self._head_line(width)
+        ordinal = self.scroll_offset.y + y - 1
+        if ordinal >= self.rows:
+            return Strip.blank(width, background)
+        return self._row_line(ordinal, width, background)
+
+    def _problem_line(self, y: int, width: int, background: Style) -> Strip:
+        lines = _wrapped(self._problem, max(10, width - 4))
+        if 1 <= y <= len(lines):
+            style = background + self._foreground("sheet--problem")
+            text = fitted_text("  " + lines[y - 1], width)
+            return Strip([Segment(text, style)], width)
+        return Strip.blank(width, background)
+
+    def _foreground(self, name: str) -> Style:
+        return Style(color=self.get_component_rich_style(name).color)
+
+    def _visible_columns(self, width: int) -> range:
+        first = max(0, bisect_right(self._edges, self.scroll_offset.x) - 1)
+        last = bisect_right(self._edges, self.scroll_offset.x + width)
+        return range(first, min(last, len(self._widths)))
+
+    def _head_line(self, width: int) -> Strip:
+        plain = self.get_component_rich_style("sheet--head")
+        current = self.get_component_rich_style("sheet--head-current")
+        columns = self._visible_columns(width)
+        segments = []
+        for index in columns:
+            style = current if index == self.cursor_column else plain
+            text = fitted(
+                [Piece(self._names[index], "text")], self._widths[index], right=self._right[index]
+            )
+            segments.append(Segment("".join(piece.text for piece in text), style))
+            segments.append(Segment(" " * GAP, plain))
+        strip = self._placed(segments, columns, width, Segment(" " * GUTTER, plain), plain)
+        total = self._edges[-1] - GAP if self._widths else 0
+        hidden_left, hidden_right = self.scroll_offset.x > 0, self.scroll_offset.x + width < total
+        if hidden_left:
+            strip = Strip.join([Strip([Segment("‹ ", current)], GUTTER), strip.crop(GUTTER)])
+        if hidden_right:
+            strip = Strip.join([strip.crop(0, width - 1), Strip([Segment("›", current)], 1)])
+        return strip
+
+    def _row_line(self, ordinal: int, width: int, background: Style) -> Strip:
+        is_current = ordinal == self.cursor_row
+        base = background
+        if is_current:
+            base = background + self.get_component_rich_style("sheet--row-current")
+        found = self.record_at(ordinal)
+        if found is None:
+            dim = base + value_style(self, "clip")
+            return Strip([Segment(fitted_text("  ⋯", width), dim)], width)
+        position, row = found
+        change = self.change_at(position, row)
+        changed = {cell.column for cell in change.cells} if change else set()
+        columns = self._visible_columns(width)
+        segments: list[Segment] = []
+        table = self._cache.table if self._cache else None
+        for index in columns:
+            style = base
+            if is_current and index == self.cursor_column:
+                name = "sheet--cell-current" if self.has_focus else "sheet--cell-unfocused"
+                style = base + self.get_component_rich_style(name)
+            marked = (
+                change is not None
+                and table is not None
+                and (change.kind == "added" or table.columns[index].name in changed)
+            )
+            shown = pieces(row[index], self._widths[index] + 1)
+            for piece in fitted(shown, self._widths[index], right=self._right[index]):
+                colour = value_style(self, piece.role)
+                if marked and change is not None:
+                    colour = change_style(self, change.kind)
+                if is_current and index == self.cursor_column and self.has_focus:
+                    colour = Style(bold=marked)
+                segments.append(Segment(piece.text, style + colour))
+            segments.append(Segment(" " * GAP, base))
+        gutter = Segment(" " * GUTTER, base)
+        if change is not None:
+            mark = f"{MARKS[change.kind]} "
+            gutter = Segment(mark, base + change_style(self, change.kind))
+        return self._placed(segments, columns, width, gutter, base)
+
+    def _placed(
+        self, segments: list[Segment], columns: range, width: int, gutter: Segment, base: Style
+    ) -> Strip:
+        """Cut the columns to the visible stretch; the gutter stays in place."""
+        start = self._edges[columns.start] if self._widths else GUTTER
+        shift = self.scroll_offset.x + GUTTER - start
+        body = Strip(segments).crop(max(0, shift), max(0, shift) + width - GUTTER)
+        return Strip.join([Strip([gutter], GUTTER), body]).adjust_cell_length(width, base)
+
+    # Moving
+
+    def watch_cursor_row(self) -> None:
+        self._announce()
+        self.refresh()
+
+    def watch_cursor_column(self) -> None:
+        self.refresh()
+
+    def watch_scroll_y(self, old: float, new: float) -> None:
+        super().watch_scroll_y(old, new)
+        self._read_visible()
+
+    def on_resize(self) -> None:
+        self._read_visible()
+
+    def watch_has_focus(self, value: bool) -> None:
+        super().watch_has_focus(value)
+        self.refresh()
+
+    def action_move(self, rows: int, columns: int) -> None:
+        self._move_to(self.cursor_row + rows, self.cursor_column + columns)
+
+    def action_page(self, screens: int) -> None:
+        self._move_to(self.cursor_row + screens * self._body_height, self.cursor_column)
+
+    def action_first_row(self) -> None:
+        self._move_to(0, self.cursor_column)
+
+    def action_last_row(self) -> None:
+        self._move_to(self.rows - 1, self.cursor_column)
+
+    def action_first_column(self) -> None:
+        self._move_to(self.cursor_row, 0)
+
+    def action_last_column(self) -> None:
+        self._move_to(self.cursor_row, len(self._widths) - 1)
+
+    def action_card(self) -> None:
+        self.post_message(self.CardWanted(self))
+
+    def _move_to(self, row: int, column: int) -> None:
+        if self._cache is None:
+            return
+        self.cursor_row = max(0, min(row, self.rows - 1))
+        self.cursor_column = max(0, min(column, len(self._widths) - 1))
+        top = int(self.scroll_target_y)
+        if self.cursor_row < top:
+            top = self.cursor_row
+        elif self.cursor_row >= top + self._body_height:
+            top = self.cursor_row - self._body_height + 1
+        self.scroll_to(self._column_scroll(), top, animate=False, force=True)
+        self._read_visible()
+
+    def on_click(self, event: events.Click) -> None:
+        if self._cache is None or event.y == 0 or not self._widths:
+            return
+        column = bisect_right(self._edges, self.scroll_offset.x + event.x) - 1
+        self._move_to(self.scroll_offset.y + event.y - 1, max(0, column))
+
+
+def _heading(table: Table, index: int) -> str:
+    column = table.columns[index]
+    name = safe_name(column.name)
+    if column.key_position:
+        name = f"◆ {name}"
+    if table.links_from(column.name):
+        name = f"→ {name}"
+    return name
+
+
+def _wrapped(text: str, width: int) -> list[str]:
+    import textwrap
+
+    return textwrap.wrap(pieces_text(text), width)
+
+
+def pieces_text(text: str) -> str:
+    """A message as safe plain text."""
+    return "".join(piece.text for piece in pieces(text, 2000)) if text else ""
+
+
+def marks_of(
+    key_columns: tuple[str, ...], by_row_id: bool, records: tuple[RecordChange, ...]
+) -> RowMarks:
+    """Index a table's record changes for the sheet; removed records have no row to mark."""
+    kinds: set[ChangeKind] = {"added", "changed"}
+    return RowMarks(
+        () if by_row_id else key_columns,
+        {record.key: record for record in records if record.kind in kinds},
+    )

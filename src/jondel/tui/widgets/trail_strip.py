@@ -1,0 +1,164 @@
+"""The trail along the bottom of every view: steps from left to right, now at the right end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.cells import cell_len
+from rich.style import Style
+from rich.text import Text
+from textual import events
+from textual.message import Message
+from textual.widget import Widget
+
+from jondel.core.browse.display import safe_name
+from jondel.core.model.changes import MARKS, ChangeKind, ChangeSummary
+from jondel.core.trail.trail import Step
+from jondel.tui.widgets.cell_text import fitted_text
+from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style
+
+STEP, STEP_SELECTED, NOW, NOW_SELECTED = "●", "◉", "◌", "◉"
+_NARROWEST_SLOT, _WIDEST_SLOT = 12, 20
+_NOW_SLOT = 14
+_HEAD = " trail "
+
+
+class TrailStrip(Widget):
+    """Three lines: the rail with its nodes, their titles, and the sizes of their changes."""
+
+    COMPONENT_CLASSES = VALUE_CLASSES | {
+        "trail--head",
+        "trail--rail",
+        "trail--node",
+        "trail--title",
+        "trail--selected",
+    }
+    DEFAULT_CSS = (
+        "TrailStrip { height: 3; background: $panel;"
+        + VALUE_CSS
+        + """
+        & > .trail--head { color: $sand-dim; }
+        & > .trail--rail { color: $rail; }
+        & > .trail--node { color: $sea; }
+        & > .trail--title { color: $sand-dim; }
+        & > .trail--selected { color: $brass; text-style: bold; }
+    }
+    """
+    )
+
+    class MomentChosen(Message):
+        """A step, or now (None), was clicked."""
+
+        def __init__(self, trail: TrailStrip, number: int | None) -> None:
+            super().__init__()
+            self.trail = trail
+            self.number = number
+
+        @property
+        def control(self) -> TrailStrip:
+            return self.trail
+
+    def __init__(self, *, id: str | None = None) -> None:
+        super().__init__(id=id)
+        self._steps: Sequence[Step] = ()
+        self._selected: int | None = None
+        self._now: ChangeSummary | None = None
+        self._now_words = ""
+        self._stops: list[tuple[int, int, int | None]] = []
+
+    def show(
+        self,
+        steps: Sequence[Step],
+        selected: int | None,
+        now: ChangeSummary | None,
+        now_words: str = "",
+    ) -> None:
+        """Show the steps; ``selected`` is a step's number or None for now.
+
+        ``now`` is the size of the changes since the last step, None while unknown; ``now_words``
+        is shown in its place then.
+        """
+        self._steps, self._selected = steps, selected
+        self._now, self._now_words = now, now_words
+        self.refresh()
+
+    def render(self) -> Text:
+        width = self.size.width
+        room = width - cell_len(_HEAD) - _NOW_SLOT - 6
+        slot = _WIDEST_SLOT
+        if self._steps:
+            slot = max(_NARROWEST_SLOT, min(_WIDEST_SLOT, room // len(self._steps)))
+        shown, hidden_before, hidden_after = self._shown(max(1, room // slot))
+        rail = Text(_HEAD, self._style("trail--head"), no_wrap=True)
+        titles, sizes = Text(" " * len(_HEAD), no_wrap=True), Text(" " * len(_HEAD), no_wrap=True)
+        self._stops = []
+        self._gap(rail, titles, sizes, "", f"‹{hidden_before}" if hidden_before else "")
+        for step in shown:
+            selected = step.number == self._selected
+            node = STEP_SELECTED if selected else STEP
+            style = self._style("trail--selected" if selected else "trail--node")
+            self._stops.append((len(rail), len(rail) + slot, step.number))
+            rail.append(node, style)
+            rail.append("─" * (slot - 1), self._style("trail--rail"))
+            title = fitted_text(safe_name(step.after.title), slot - 2) + "  "
+            name = "trail--selected" if selected else "trail--title"
+            titles.append(title, self._style(name))
+            self._append_size(sizes, step.summary, "" if step.before else "start of the trail", slot)
+        self._gap(rail, titles, sizes, "", f"{hidden_after}›" if hidden_after else "")
+        self._now_node(rail, titles, sizes)
+        return Text("\n", no_wrap=True).join([rail, titles, sizes])
+
+    def _shown(self, most: int) -> tuple[Sequence[Step], int, int]:
+        """The steps that fit: those around the selected one, else the latest."""
+        if len(self._steps) <= most:
+            return self._steps, 0, 0
+        numbers = [step.number for step in self._steps]
+        last = len(self._steps)
+        if self._selected in numbers:
+            last = min(last, max(most, numbers.index(self._selected) + 1 + most // 2))
+        first = max(0, last - most)
+        return self._steps[first:last], first, len(self._steps) - last
+
+    def _gap(self, rail: Text, titles: Text, sizes: Text, title: str, sign: str) -> None:
+        rail.append(fitted_text(sign, 3).replace(" ", "─"), self._style("trail--rail"))
+        titles.append("   ")
+        sizes.append("   ")
+
+    def _now_node(self, rail: Text, titles: Text, sizes: Text) -> None:
+        selected = self._selected is None
+        style = self._style("trail--selected" if selected else "trail--node")
+        self._stops.append((len(rail), len(rail) + _NOW_SLOT, None))
+        rail.append(NOW_SELECTED if selected else NOW, style)
+        titles.append("now", self._style("trail--selected" if selected else "trail--title"))
+        if self._now is not None and (self._now.counts.total or self._now.schema_changes):
+            self._append_size(sizes, self._now, "", _NOW_SLOT)
+        else:
+            words = self._now_words if self._now is None else "no changes"
+            sizes.append(fitted_text(words, _NOW_SLOT), self._style("trail--title"))
+
+    def _append_size(self, sizes: Text, summary: ChangeSummary | None, words: str, width: int) -> None:
+        start = sizes.cell_len
+        if summary is not None:
+            kinds: tuple[ChangeKind, ...] = ("added", "changed", "removed")
+            for kind in kinds:
+                number = getattr(summary.counts, kind)
+                text = f"{MARKS[kind]}{number} "
+                if number and sizes.cell_len - start + len(text) <= width:
+                    sizes.append(text, change_style(self, kind))
+            if summary.schema_changes and sizes.cell_len - start + 7 <= width:
+                sizes.append("schema ", change_style(self, "changed"))
+            if sizes.cell_len == start:
+                words = "no changes"
+        if sizes.cell_len == start:
+            sizes.append(fitted_text(words, width - 1), self._style("trail--title"))
+        sizes.append(" " * max(0, width - (sizes.cell_len - start)))
+
+    def _style(self, name: str) -> Style:
+        style = self.get_component_rich_style(name, partial=True)
+        return Style(color=style.color, bold=style.bold)
+
+    def on_click(self, event: events.Click) -> None:
+        for start, end, number in self._stops:
+            if start <= event.x < end:
+                self.post_message(self.MomentChosen(self, number))
+                return
