@@ -25,7 +25,8 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 PROGRAMS = {"Xvfb": "xvfb", "xterm": "xterm", "xdotool": "xdotool", "import": "imagemagick"}
 CLOCK = "2026-06-14T14:02:11"
-_TICK = 0.25
+_TICK = 0.1
+_QUIET = 0.8
 _LONGEST_WAIT = 30.0
 
 
@@ -89,7 +90,6 @@ def display(width: int, height: int) -> Iterator[dict[str, str]]:
         yield {
             **os.environ,
             "DISPLAY": f":{number}",
-            "COLORTERM": "truecolor",
             "TZ": "UTC",
         }
     finally:
@@ -99,19 +99,29 @@ def display(width: int, height: int) -> Iterator[dict[str, str]]:
 
 def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -> None:
     """Run the demo in a terminal, press the keys, and write what the window shows."""
-    command = [sys.executable, "-m", "jondel", "demo", "--fresh", "--clock", CLOCK]
+    command = [
+        "env",
+        "COLORTERM=truecolor",
+        sys.executable,
+        "-m",
+        "jondel",
+        "demo",
+        "--fresh",
+        "--clock",
+        CLOCK,
+    ]
     terminal = subprocess.Popen(
         [
             *("xterm", "-tn", "xterm-256color", "-fa", "DejaVu Sans Mono", "-fs", "10"),
             *("-b", "0", "+sb", "-bg", "#101820", "-xrm", "xterm*allowBoldFonts: true"),
             *("-geometry", f"{picture.columns}x{picture.lines}+0+0", "-e", *command),
         ],
-        env={**environment, "JONDEL_HOME": home},
+        env=environment,
         start_new_session=True,
     )
     try:
         window = wait_for_window(environment)
-        settle(window, environment, least=3.0)
+        settle(window, environment, least=4.0)
         for key in picture.keys.split():
             name = {"[": "bracketleft", "]": "bracketright"}.get(key, key)
             xdotool(environment, "key", "--window", window, name)
@@ -127,7 +137,9 @@ def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -
 def wait_for_window(environment: dict[str, str]) -> str:
     started = time.monotonic()
     while time.monotonic() - started < _LONGEST_WAIT:
-        found = xdotool(environment, "search", "--class", "xterm", check=False).split()
+        found = xdotool(
+            environment, "search", "--onlyvisible", "--class", "xterm", check=False
+        ).split()
         if found:
             xdotool(environment, "mousemove", "--window", found[-1], "20", "3")
             xdotool(environment, "windowfocus", found[-1], check=False)
@@ -137,16 +149,22 @@ def wait_for_window(environment: dict[str, str]) -> str:
 
 
 def settle(window: str, environment: dict[str, str], least: float = 0.0) -> None:
-    """Wait until two looks in a row show the same, and at least for ``least`` seconds."""
-    started, last = time.monotonic(), b""
+    """Wait until the window has not changed for a while, and at least for ``least`` seconds."""
+    started, last, changed = time.monotonic(), b"", time.monotonic()
     while time.monotonic() - started < _LONGEST_WAIT:
         time.sleep(_TICK)
         found = subprocess.run(
-            ["import", "-window", window, "rgb:-"], env=environment, capture_output=True, check=True
+            ["import", "-window", window, "rgb:-"],
+            env=environment,
+            capture_output=True,
+            check=True,
+            timeout=_LONGEST_WAIT,
         ).stdout
-        if found == last and time.monotonic() - started >= least:
+        now = time.monotonic()
+        if found != last:
+            last, changed = found, now
+        if now - changed >= _QUIET and now - started >= least:
             return
-        last = found
 
 
 def xdotool(environment: dict[str, str], *arguments: str, check: bool = True) -> str:

@@ -116,13 +116,19 @@ def full_lines(value: Value) -> list[list[Piece]]:
     if not value:
         return [pieces(value)]
     laid_out = _json_laid_out(value)
-    text = value if laid_out is None else laid_out
-    lines = text.split("\n")
-    shown = [_text_pieces(one, len(one) + 1, whole=False) for one in lines]
-    if laid_out is None:
-        for one in shown[:-1]:
-            one.append(Piece(BREAK_SIGN, "mark"))
+    if laid_out is not None:
+        return [_json_line(one) for one in laid_out.split("\n")]
+    shown = [_text_pieces(one, len(one) + 1, whole=False) for one in value.split("\n")]
+    for one in shown[:-1]:
+        one.append(Piece(BREAK_SIGN, "mark"))
     return shown
+
+
+def _json_line(text: str) -> list[Piece]:
+    """The indentation is ours, not the value's, so its blanks are not marked."""
+    content = text.lstrip(" ")
+    indent = Piece(" " * (len(text) - len(content)), "text")
+    return [indent, *_text_pieces(content, len(content) + 1, whole=False)]
 
 
 def _json_laid_out(text: str) -> str | None:

@@ -17,7 +17,7 @@ class ChangesView(Vertical):
 
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
-        self.changes = ChangeList(id="changes")
+        self.changes = ChangeList(id="change-list")
         self._title = Band(id="changes-title", classes="title")
 
     def compose(self) -> ComposeResult:

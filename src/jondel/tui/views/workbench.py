@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Hashable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from textual import events, work
 from textual.app import ComposeResult, SystemCommand
@@ -14,11 +14,17 @@ from textual.containers import Horizontal, Vertical
 from textual.screen import Screen
 from textual.widgets import ContentSwitcher, Static
 
-from jondel.core.browse.display import line
+from jondel.core.browse.display import line, safe_name
 from jondel.core.browse.windows import WindowCache
 from jondel.core.errors import Cancelled, JondelError, TableUnreadable
-from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, TableChanges
-from jondel.core.model.rows import Window
+from jondel.core.model.changes import (
+    MARKS,
+    Changes,
+    ChangeSummary,
+    RecordChange,
+    TableChanges,
+)
+from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Clipped, StoredValue
 from jondel.tui.keys import explained
@@ -37,7 +43,7 @@ from jondel.tui.workspace import Identity, Workspace
 _WIDE = 110
 """Cells from which on the card has a place of its own."""
 _POLL_SECONDS = 0.2
-_POLLS_PER_TRAIL_CHECK = 10
+_TICKS_PER_TRAIL_CHECK = 10
 _SETTLE_SECONDS = 0.4
 _REST_FACTOR = 3
 _SHOW_COUNTS_SECONDS = 0.1
@@ -72,6 +78,7 @@ class Workbench(Screen[None]):
         self._workspace = workspace
         self._identity: Identity | None = None
         self._moment: Moment = None
+        self._sheet_moment: Moment = None
         self._tables: list[Table] = []
         self._table_name: str | None = None
         self._show_internal = False
@@ -82,14 +89,15 @@ class Workbench(Screen[None]):
         self._comparing_now = False
         self._token: Hashable = None
         self._polling = False
-        self._polls = 0
+        self._ticks = 0
+        self._trail_is_open = False
         self._trouble = ""
         self._busy: list[str] = []
         self._came_from: tuple[Moment, str, tuple[StoredValue, ...]] | None = None
         self._message_until = 0.0
         self._records = RecordsView(self._fetch, id="records")
         self._sheet = self._records.sheet
-        self._changes_view = ChangesView(id="changes-view")
+        self._changes_view = ChangesView(id="changes")
         self._card = Card(id="card")
         self._table_list = TableList(id="tables")
         self._strip = TrailStrip(id="trail")
@@ -229,18 +237,33 @@ class Workbench(Screen[None]):
     async def _start(self) -> None:
         try:
             await self._workspace.open_trail()
+            self._trail_is_open = True
         except JondelError as error:
             self.say(str(error), problem=True)
         self._show_trail()
+        self._measure_steps()
         self.set_interval(_POLL_SECONDS, self._tick)
         self._tick()
 
     def _tick(self) -> None:
         if self._message_until and time.monotonic() > self._message_until:
             self._hush()
+        self._ticks += 1
+        if self._trail_is_open and self._ticks % _TICKS_PER_TRAIL_CHECK == 0:
+            self._follow_trail()
         if not self._polling:
             self._polling = True
             self._poll()
+
+    @work(group="trail", exclusive=True)
+    async def _follow_trail(self) -> None:
+        """Notice the snapshots that another Jondel took."""
+        with suppress(JondelError):
+            if await self._workspace.reload_steps():
+                self._since_outdated = True
+                self._show_around()
+                self._compare_now()
+                self._measure_steps()
 
     @work(group="poll")
     async def _poll(self) -> None:
@@ -257,9 +280,6 @@ class Workbench(Screen[None]):
             if recovered or token != self._token:
                 self._token = token
                 self._database_changed()
-            self._polls += 1
-            if self._polls % _POLLS_PER_TRAIL_CHECK == 0 and await self._workspace.reload_steps():
-                self._steps_changed()
         except Cancelled:
             pass
         except JondelError as error:
@@ -278,7 +298,7 @@ class Workbench(Screen[None]):
             self._show_table_list()
             self._sheet.show_problem(self._trouble)
             self._records.show_title(None)
-            self._card.clear()
+            self._clear_card()
         else:
             self.say(self._trouble, problem=True)
 
@@ -286,11 +306,6 @@ class Workbench(Screen[None]):
         if self._moment is None:
             self._load(keep_place=True)
         self._show_masthead()
-        self._compare_now()
-
-    def _steps_changed(self) -> None:
-        self._since_outdated = True
-        self._show_around()
         self._compare_now()
 
     def _compare_now(self, *, asked: bool = False) -> None:
@@ -323,6 +338,18 @@ class Workbench(Screen[None]):
         finally:
             self._comparing_now = False
             if self.is_attached:
+                self._show_trail()
+
+    @work(group="measures", exclusive=True)
+    async def _measure_steps(self) -> None:
+        """Find the sizes of steps that nobody has looked at yet, the latest first."""
+        for step in reversed(self._workspace.steps):
+            unknown = step.summary is None and step.before is not None
+            if unknown and self._workspace.compares_quickly:
+                try:
+                    await self._workspace.changes_of(step.number)
+                except JondelError:
+                    continue  # told when the step is looked at
                 self._show_trail()
 
     # Loading a moment
@@ -362,7 +389,7 @@ class Workbench(Screen[None]):
         if not names:
             self._sheet.show_problem("There are no tables in this database yet.")
             self._records.show_title(None)
-            self._card.clear()
+            self._clear_card()
             return
         name = self._table_name if self._table_name in names else names[0]
         table = self._tables[names.index(name)]
@@ -380,10 +407,11 @@ class Workbench(Screen[None]):
         except TableUnreadable as error:
             self._sheet.show_problem(str(error))
             self._records.show_title(table, "not readable")
-            self._card.clear()
+            self._clear_card()
             return
         if moment != self._moment:
             return
+        self._sheet_moment = moment
         self._sheet.show(cache, keep_place=keep_place)
         self._counts[name] = cache.extent.rows
         self._mark_sheet()
@@ -461,7 +489,7 @@ class Workbench(Screen[None]):
         self._show_card()
 
     async def _fetch(self, cache: WindowCache, block: int) -> Window:
-        return await self._workspace.block(self._moment, cache, block)
+        return await self._workspace.block(self._sheet_moment, cache, block)
 
     # What the parts report
 
@@ -495,7 +523,7 @@ class Workbench(Screen[None]):
     def on_sheet_reading_failed(self, event: Sheet.ReadingFailed) -> None:
         event.stop()
         self._records.show_title(None)
-        self._card.clear()
+        self._clear_card()
 
     def on_sheet_card_wanted(self, event: Sheet.CardWanted) -> None:
         event.stop()
@@ -504,8 +532,7 @@ class Workbench(Screen[None]):
     def on_change_list_record_highlighted(self, event: ChangeList.RecordHighlighted) -> None:
         event.stop()
         if self._view == "changes":
-            self._card.show_change(event.table, event.record)
-            self._title_card(event.table.table)
+            self._show_card()
             self._table_list.highlight(event.table.table)
 
     def on_change_list_record_chosen(self, event: ChangeList.RecordChosen) -> None:
@@ -518,26 +545,37 @@ class Workbench(Screen[None]):
 
     # The card
 
-    def _title_card(self, words: str) -> None:
-        self.query_one("#card-title", Band).show([(f" {line(words, 60)}", "strong")])
+    def _title_card(self, table: str, key: Position, change: RecordChange | None) -> None:
+        shown_key = " · ".join(line(value, 24) for value in key)
+        remark = f"  {MARKS[change.kind]} {change.kind}" if change else ""
+        title = [(f" {safe_name(table)} {shown_key}", "strong"), (remark, "plain")]
+        self.query_one("#card-title", Band).show(title)
+
+    def _clear_card(self, words: str = "") -> None:
+        self._card.clear(words)
+        self.query_one("#card-title", Band).show([(" record", "dim")])
 
     def _show_card(self) -> None:
         """Show the current record of the view."""
         if self._view == "changes":
             current = self._changes_view.changes.current
             if current is None:
-                self._card.clear()
-                self._title_card("")
+                self._clear_card()
+            else:
+                self._card.show_change(current.table, current.record)
+                record = current.record
+                self._title_card(current.table.table, record.key, record)
             return
         table, found = self._sheet.table, self._sheet.record_at(self._sheet.cursor_row)
         if table is None or found is None:
-            self._card.clear("" if table is None or self._sheet.rows else "No records.")
-            self._title_card("")
+            self._clear_card("" if table is None or self._sheet.rows else "No records.")
             return
         position, row = found
-        key = " · ".join(line(value, 24) for value in position)
-        self._title_card(f"{table.name} {key}")
-        self._card.show_record(table, row, self._sheet.change_at(position, row))
+        change = self._sheet.change_at(position, row)
+        self._title_card(
+            f"{table.name} {key}", f"{MARKS[change.kind]} {change.kind}" if change else ""
+        )
+        self._card.show_record(table, row, change)
         if position and any(isinstance(value, Clipped) for value in row):
             self._read_card(table, self._sheet.cursor_row)
 
@@ -616,15 +654,10 @@ class Workbench(Screen[None]):
             self._load_changes()
 
     def _switch(self, name: str) -> None:
-        names = {"records": "records", "changes": "changes-view"}
-        self.query_one("#views", ContentSwitcher).current = names.get(name, name)
+        self.query_one("#views", ContentSwitcher).current = name
         self._focus_view()
         self._show_keys()
         self._show_card()
-        current = self._changes_view.changes.current
-        if name == "changes" and current is not None:
-            self._card.show_change(current.table, current.record)
-            self._title_card(current.table.table)
 
     def _focus_view(self) -> None:
         self.remove_class("-card-open")
@@ -659,9 +692,9 @@ class Workbench(Screen[None]):
 
     @work(group="snapshot")
     async def _snapshot(self, label: str | None) -> None:
-        # Both use the surveying thread and can be done again later.
-        self.workers.cancel_group(self, "counts")
-        self.workers.cancel_group(self, "since")
+        # These use the surveying thread and can be done again later.
+        for group in ("counts", "since", "measures"):
+            self.workers.cancel_group(self, group)
         try:
             with self._busy_with("taking a snapshot"):
                 step = await self._workspace.take_snapshot(label)
@@ -679,6 +712,7 @@ class Workbench(Screen[None]):
             return
         self._switch("changes")
         self._go_to(step.number)
+        self._measure_steps()
         self._compare_now()
 
     def action_act(self) -> None:
@@ -720,7 +754,7 @@ class Workbench(Screen[None]):
     def action_stop(self) -> None:
         """Stop long work if there is any, else close what is open."""
         if self._busy:
-            for group in ("snapshot", "changes", "sheet", "counts", "since"):
+            for group in ("snapshot", "changes", "sheet", "counts", "since", "measures"):
                 self.workers.cancel_group(self, group)
         elif self._message_until:
             self._hush()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from rich.cells import cell_len
 from rich.style import Style
 from rich.text import Text
 from textual import events
@@ -63,7 +64,10 @@ class Band(Widget):
 
 
 class KeyBand(Widget):
-    """The keys that matter now; a click does what the key does."""
+    """The keys that matter now; a click does what the key does.
+
+    Those that do not fit are left out from the end, but never the last one: it explains them all.
+    """
 
     COMPONENT_CLASSES = {"keys--key", "keys--words"}
     DEFAULT_CSS = """
@@ -87,21 +91,35 @@ class KeyBand(Widget):
             self.refresh()
 
     def render(self) -> Text:
-        key_style = self.get_component_rich_style("keys--key", partial=True)
-        word_style = self.get_component_rich_style("keys--words", partial=True)
         text = Text(" ", no_wrap=True)
         self._places = []
-        for key, words, action in self._keys:
-            if text.cell_len + len(key) + len(words) + 2 > self.size.width - 1:
+        if not self._keys:
+            return text
+        *others, last = self._keys
+        room = self.size.width - _key_width(last)
+        for entry in others:
+            if text.cell_len + _key_width(entry) > room:
                 break
-            start = text.cell_len
-            text.append(key, Style(color=key_style.color, bold=True))
-            text.append(f" {words}", Style(color=word_style.color))
-            self._places.append((start, text.cell_len, action))
-            text.append("   ")
-        return Text(no_wrap=True).join([text])
+            self._append_key(text, entry)
+        self._append_key(text, last)
+        return text
+
+    def _append_key(self, text: Text, entry: tuple[str, str, str]) -> None:
+        key, words, action = entry
+        key_style = self.get_component_rich_style("keys--key", partial=True)
+        word_style = self.get_component_rich_style("keys--words", partial=True)
+        start = text.cell_len
+        text.append(key, Style(color=key_style.color, bold=True))
+        text.append(f" {words}", Style(color=word_style.color))
+        self._places.append((start, text.cell_len, action))
+        text.append("   ")
 
     async def on_click(self, event: events.Click) -> None:
         for start, end, action in self._places:
             if start <= event.x < end:
                 await self.app.run_action(action)
+
+
+def _key_width(entry: tuple[str, str, str]) -> int:
+    key, words, _ = entry
+    return cell_len(key) + 1 + cell_len(words) + 3

@@ -17,12 +17,11 @@ from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, va
 class Card(VerticalScroll, can_focus=True):
     """The current record, or what happened to a record."""
 
-    COMPONENT_CLASSES = VALUE_CLASSES | {"card--title", "card--name", "card--type"}
+    COMPONENT_CLASSES = VALUE_CLASSES | {"card--name", "card--type"}
     DEFAULT_CSS = (
         "Card { background: $surface; padding: 0 1; scrollbar-size-vertical: 1;"
         + VALUE_CSS
         + """
-        & > .card--title { color: $brass; text-style: bold; }
         & > .card--name { color: $sand-dim; }
         & > .card--type { color: $sea; }
         & > Static { width: 1fr; height: auto; }
@@ -39,9 +38,8 @@ class Card(VerticalScroll, can_focus=True):
         before = {cell.column: cell.before for cell in change.cells} if change else {}
         for column, value in zip(table.columns, row, strict=False):
             self._append_name(text, column.name, _remark(table, column))
-            if change is not None and (change.kind == "added" or column.name in before):
-                mark = MARKS[change.kind]
-                text.append(f" {mark}", change_style(self, change.kind))
+            if column.name in before:
+                text.append(f" {MARKS['changed']}", change_style(self, "changed"))
             text.append("\n")
             if column.name in before:
                 self._earlier(text, before[column.name])
@@ -51,13 +49,6 @@ class Card(VerticalScroll, can_focus=True):
     def show_change(self, changes: TableChanges, record: RecordChange) -> None:
         """Show what happened to a record: all its values, before and after where they differ."""
         text = Text()
-        words = {"added": "added", "changed": "changed", "removed": "removed"}[record.kind]
-        key = " · ".join(
-            f"{safe_name(name)} {_short(value)}"
-            for name, value in zip(changes.key_columns, record.key, strict=True)
-        )
-        text.append(f"{MARKS[record.kind]} {words} ", change_style(self, record.kind))
-        text.append(f"{safe_name(changes.table)} {key}\n\n", self._style("card--title"))
         columns = changes.columns_before if record.kind == "removed" else changes.columns_after
         row = record.before if record.kind == "removed" else record.after
         differing = {cell.column: cell for cell in record.cells}
@@ -104,12 +95,6 @@ class Card(VerticalScroll, can_focus=True):
             for piece in line:
                 text.append(piece.text, value_style(self, piece.role))
             text.append("\n")
-
-
-def _short(value: Value) -> str:
-    from jondel.core.browse.display import line
-
-    return line(value, 40)
 
 
 def _same(before: object, after: Value) -> bool:

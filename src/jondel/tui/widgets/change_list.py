@@ -31,7 +31,7 @@ from jondel.core.model.values import StoredValue
 from jondel.tui.widgets.cell_text import fitted, fitted_text
 from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, value_style
 
-_WIDEST_KEY = 24
+_WIDEST_KEY, _NARROWEST_KEY = 24, 8
 _WIDEST_NAME = 24
 _ARROW = " → "
 
@@ -198,9 +198,10 @@ class ChangeList(ScrollView, can_focus=True):
     def _record_segments(self, line: RecordLine, width: int, base: Style) -> Iterator[Segment]:
         record = line.record
         mark = base + change_style(self, record.kind)
-        head = f"{MARKS[record.kind]} {fitted_text(key_text(record), line.key_width)}"
-        yield Segment(head if line.first else " " * (2 + line.key_width), mark)
-        room = width - 1 - 2 - line.key_width - 2
+        key_width = min(line.key_width, max(_NARROWEST_KEY, width // 5))
+        head = f"{MARKS[record.kind]} {fitted_text(key_text(record), key_width)}"
+        yield Segment(head if line.first else " " * (2 + key_width), mark)
+        room = width - 1 - 2 - key_width - 2
         yield Segment("  ", base)
         if line.cell is None:
             yield from self._whole(line, room, base)

@@ -103,7 +103,7 @@ class TrailStrip(Widget):
             title = fitted_text(safe_name(step.after.title), slot - 2) + "  "
             name = "trail--selected" if selected else "trail--title"
             titles.append(title, self._style(name))
-            self._append_size(sizes, step.summary, "" if step.before else "start of the trail", slot)
+            self._append_size(sizes, step.summary, "" if step.before else "trail starts", slot)
         self._gap(rail, titles, sizes, "", f"{hidden_after}›" if hidden_after else "")
         self._now_node(rail, titles, sizes)
         return Text("\n", no_wrap=True).join([rail, titles, sizes])
@@ -136,7 +136,9 @@ class TrailStrip(Widget):
             words = self._now_words if self._now is None else "no changes"
             sizes.append(fitted_text(words, _NOW_SLOT), self._style("trail--title"))
 
-    def _append_size(self, sizes: Text, summary: ChangeSummary | None, words: str, width: int) -> None:
+    def _append_size(
+        self, sizes: Text, summary: ChangeSummary | None, words: str, width: int
+    ) -> None:
         start = sizes.cell_len
         if summary is not None:
             kinds: tuple[ChangeKind, ...] = ("added", "changed", "removed")
