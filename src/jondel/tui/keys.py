@@ -34,3 +34,26 @@ def explained(bindings: Iterable[BindingType]) -> list[tuple[str, str]]:
         for binding in bindings
         if isinstance(binding, Binding) and binding.description
     ]
+
+
+def footer_keys(
+    *, view: str, past: bool, can_go_back: bool, has_steps: bool, has_actions: bool
+) -> list[tuple[str, str, str]]:
+    """The keys that matter in a view, the most needed first and the help last.
+
+    Each with its words and the action it runs. ``past``: a step is selected, not now.
+    """
+    wanted = [
+        ("s", "snapshot", "screen.snapshot", True),
+        ("Enter", "to the record", "screen.to_record", view == "changes"),
+        ("Backspace", "to the change", "screen.back", can_go_back),
+        ("c", "changes", "screen.view('changes')", view == "records"),
+        ("r", "records", "screen.view('records')", view == "changes"),
+        ("[ ]", "walk the steps", "screen.walk(-1)", has_steps),
+        ("n", "now", "screen.now", past),
+        ("a", "actions", "screen.act", has_actions),
+        ("t", "tables", "screen.focus_tables", True),
+        ("v", "card", "screen.card", True),
+        ("?", "keys", "screen.help", True),
+    ]
+    return [(key, words, action) for key, words, action, matters in wanted if matters]

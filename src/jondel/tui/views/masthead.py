@@ -1,0 +1,41 @@
+"""The masthead: which database, and whether one sees it live or as it was."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from jondel.core.browse.display import line
+from jondel.core.trail.trail import Step
+from jondel.tui.widgets.bands import Band
+from jondel.tui.workspace import Identity
+
+_NAME_CHARACTERS, _TITLE_CHARACTERS = 60, 40
+
+
+class Masthead(Band):
+    """The topmost line."""
+
+    def show_state(
+        self,
+        identity: Identity | None,
+        location: str,
+        step: Step | None,
+        *,
+        live_is_readable: bool,
+        busy_with: str,
+    ) -> None:
+        """Show the state; ``step`` is the selected one, None at now."""
+        name = identity.name if identity else Path(location).name
+        left = [(" Jondel ", "strong"), (f" {line(name, _NAME_CHARACTERS)} ", "plain")]
+        if identity:
+            left.append((f" {identity.engine}  ", "dim"))
+        if step is not None:
+            title = "" if step.after.title == step.after.id else f" · {step.after.title}"
+            left.append((f" as of {step.after.id}{line(title, _TITLE_CHARACTERS)} ", "flag"))
+        if not live_is_readable:
+            words = " live: cannot be read now " if step else " cannot be read now "
+            left.append((words, "dim" if step else "flag"))
+        elif step is None:
+            left.append(("live · read-only", "dim"))
+        right = [(f"{busy_with} … Esc stops it ", "plain")] if busy_with else []
+        self.show(left, right)

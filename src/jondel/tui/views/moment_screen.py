@@ -1,0 +1,429 @@
+"""What the one screen shows: tables, a view, the card and the trail, all of one moment."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TypeAlias
+
+from textual import events, work
+from textual.app import ComposeResult
+from textual.containers import Horizontal, Vertical
+from textual.screen import Screen
+from textual.widgets import ContentSwitcher
+
+from jondel.core.browse.display import line
+from jondel.core.errors import Cancelled, JondelError
+from jondel.core.model.changes import Changes, ChangeSummary
+from jondel.core.model.schema import Table
+from jondel.core.model.values import Clipped, StoredValue
+from jondel.tui.keys import footer_keys
+from jondel.tui.moments import Moment
+from jondel.tui.views.changes import ChangesView
+from jondel.tui.views.masthead import Masthead
+from jondel.tui.views.panes import CardPane, TablesPane
+from jondel.tui.views.records import RecordsView
+from jondel.tui.watchers import Comparer, Follower
+from jondel.tui.widgets.bands import KeyBand
+from jondel.tui.widgets.change_list import ChangeList
+from jondel.tui.widgets.message_line import MessageLine
+from jondel.tui.widgets.sheet import Sheet
+from jondel.tui.widgets.table_list import TableList
+from jondel.tui.widgets.trail_strip import TrailStrip
+from jondel.tui.workspace import Identity, Workspace
+
+ChangePlace: TypeAlias = tuple[str, tuple[StoredValue, ...]]
+"""A change in the list: the table's name and the record's key."""
+
+_WIDE = 110
+"""Cells from which on the card has a place of its own."""
+_SHOW_COUNTS_SECONDS = 0.1
+
+
+class MomentScreen(Screen[None]):
+    """Keeps the views, the card and the trail speaking of the same moment.
+
+    What a person can do to it is in ``Workbench``.
+    """
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._identity: Identity | None = None
+        self._moment: Moment = None
+        self._tables: list[Table] = []
+        self._table_name: str | None = None
+        self._show_internal = False
+        self._counts: dict[str, int] = {}
+        self._changes: Changes | None = None
+        self._busy: list[str] = []
+        self._came_from: tuple[Moment, ChangePlace] | None = None
+        self._wanted_change: ChangePlace | None = None
+        self._records = RecordsView(workspace, id="records")
+        self._sheet = self._records.sheet
+        self._changes_view = ChangesView(id="changes")
+        self._card = CardPane(id="card-pane")
+        self._tables_pane = TablesPane(id="tables-pane")
+        self._table_list = self._tables_pane.list
+        self._message = MessageLine(id="message")
+        self._strip = TrailStrip(id="trail")
+        self._follower = Follower(workspace)
+        self._comparer = Comparer(workspace)
+
+    def compose(self) -> ComposeResult:
+        yield Masthead(id="masthead")
+        with Horizontal(id="panes"):
+            yield self._tables_pane
+            with Vertical(id="middle"), ContentSwitcher(initial="records", id="views"):
+                yield self._records
+                yield self._changes_view
+            yield self._card
+        yield self._message
+        yield self._strip
+        yield KeyBand(id="keys")
+        yield self._follower
+        yield self._comparer
+
+    def on_mount(self) -> None:
+        self._fold(self.size.width)
+        self._show_around()
+        self._records.show_title()
+        self._sheet.focus()
+        self.set_interval(1.0, self._message.tick)
+
+    def on_resize(self, event: events.Resize) -> None:
+        self._fold(event.size.width)
+
+    def _fold(self, width: int) -> None:
+        self.set_class(width < _WIDE, "narrow")
+        if width >= _WIDE:
+            self.remove_class("-card-open")
+        self._show_keys()
+
+    def _switch(self, name: str) -> None:
+        """Show ``records`` or ``changes``."""
+        self.query_one("#views", ContentSwitcher).current = name
+        self._focus_view()
+        self._show_keys()
+        self._show_card()
+
+    def _focus_view(self) -> None:
+        self.remove_class("-card-open")
+        (self._sheet if self._view == "records" else self._changes_view.changes).focus()
+
+    # What is shown around the views
+
+    @property
+    def _view(self) -> str:
+        return self.query_one("#views", ContentSwitcher).current or "records"
+
+    def _show_around(self) -> None:
+        """Bring masthead, table list, trail and keys in line with the state."""
+        self._show_masthead()
+        self._show_table_list()
+        self._show_trail()
+        self._show_keys()
+
+    def _show_masthead(self) -> None:
+        self.query_one(Masthead).show_state(
+            self._identity,
+            self._workspace.location,
+            self._workspace.step(self._moment),
+            live_is_readable=not self._follower.trouble,
+            busy_with=self._busy[-1] if self._busy else "",
+        )
+
+    def _show_table_list(self) -> None:
+        changes = self._changes
+        summary = ChangeSummary.of(changes) if changes else None
+        summary = summary or self._workspace.known_summary(self._moment)
+        self._tables_pane.show(
+            self._tables,
+            self._counts,
+            summary.tables if summary else {},
+            with_internal=self._show_internal,
+        )
+
+    def _show_trail(self) -> None:
+        since = self._comparer.since
+        steps = self._workspace.steps
+        if not steps:
+            words = "s: snapshot"
+        else:
+            words = "comparing …" if self._comparer.running else "c: compare"
+        summary = ChangeSummary.of(since) if since is not None and steps else None
+        self._strip.show(steps, self._moment, summary, words)
+
+    def _show_keys(self) -> None:
+        self.query_one(KeyBand).show(
+            footer_keys(
+                view=self._view,
+                past=self._moment is not None,
+                can_go_back=self._came_from is not None,
+                has_steps=bool(self._workspace.steps),
+                has_actions=bool(self._workspace.actions),
+            )
+        )
+
+    @contextmanager
+    def _busy_with(self, words: str) -> Iterator[None]:
+        """Say in the masthead what is being done, for as long as it takes."""
+        self._busy.append(words)
+        self._show_masthead()
+        try:
+            yield
+        finally:
+            self._busy.remove(words)
+            if self.is_attached:
+                self._show_masthead()
+
+    # Following the database
+
+    def on_follower_trail_opened(self, event: Follower.TrailOpened) -> None:
+        if event.error is not None:
+            self._message.say(str(event.error), problem=True)
+        self._show_around()
+        self._comparer.measure_steps()
+
+    def on_follower_trail_grew(self) -> None:
+        self._comparer.start_anew()
+        self._show_around()
+
+    def on_follower_committed(self, event: Follower.Committed) -> None:
+        if self._identity is None:
+            for notice in event.identity.notices:
+                self._message.say(notice)
+        self._identity = event.identity
+        if self._moment is None:
+            self._load(keep_place=True)
+        self._comparer.refresh_now()
+        self._show_masthead()
+        self._show_trail()
+
+    def on_follower_unreadable(self, event: Follower.Unreadable) -> None:
+        self._show_masthead()
+        if self._moment is None:
+            self._show_problem(event.error)
+        else:
+            self._message.say(str(event.error), problem=True)
+
+    def _show_problem(self, error: JondelError) -> None:
+        """Show why nothing of the moment can be shown."""
+        self._counts = {}
+        self._show_table_list()
+        self._sheet.show_problem(str(error))
+        self._records.show_title()
+        self._card.clear()
+
+    def on_comparer_now_compared(self, event: Comparer.NowCompared) -> None:
+        if event.error is not None:
+            problem = f"the changes since the last snapshot: {event.error}"
+            self._message.say(problem, problem=True)
+        elif self._moment is None and self._comparer.since is not None:
+            self._use_changes(self._comparer.since)
+        self._show_trail()
+
+    def on_comparer_step_measured(self) -> None:
+        self._show_trail()
+
+    # Loading a moment
+
+    def _go_to(self, moment: Moment, *, load_rows: bool = True) -> None:
+        """Make every view speak of a moment; without ``load_rows`` the caller loads them."""
+        self._moment = moment
+        self._counts = {}
+        self._changes = self._comparer.since if moment is None else None
+        self._show_around()
+        if load_rows:
+            self._load(keep_place=True)
+        self._load_changes()
+
+    @work(group="moment", exclusive=True)
+    async def _load(self, *, keep_place: bool) -> None:
+        """Read the schema, show the current table, count them all."""
+        moment = self._moment
+        try:
+            await self._load_tables(moment)
+            await self._load_sheet(moment, keep_place=keep_place)
+            self._count_tables()
+        except Cancelled:
+            pass
+        except JondelError as error:
+            self._show_problem(error)
+
+    async def _load_tables(self, moment: Moment) -> None:
+        schema = await self._workspace.schema(moment)
+        self._tables = [t for t in schema.tables if self._show_internal or not t.internal]
+        names = {table.name for table in self._tables}
+        self._counts = {name: rows for name, rows in self._counts.items() if name in names}
+        self._show_table_list()
+
+    async def _load_sheet(
+        self, moment: Moment, *, keep_place: bool, place: int | None = None
+    ) -> None:
+        names = [table.name for table in self._tables]
+        if not names:
+            self._sheet.show_problem("There are no tables in this database yet.")
+            self._records.show_title()
+            self._card.clear()
+            return
+        name = self._table_name if self._table_name in names else names[0]
+        table = self._tables[names.index(name)]
+        self._table_name = name
+        self._table_list.highlight(name)
+        await self._records.open_table(moment, table, keep_place=keep_place, place=place)
+        if moment != self._moment:
+            return
+        if self._sheet.table is not None:
+            self._counts[name] = self._sheet.rows
+        self._mark_sheet()
+        self._show_table_list()
+
+    @work(group="counts", exclusive=True)
+    async def _count_tables(self) -> None:
+        moment, shown_at = self._moment, 0.0
+        for table in list(self._tables):
+            try:
+                if not table.unreadable:
+                    self._counts[table.name] = await self._workspace.count(moment, table)
+            except Cancelled:
+                return
+            except JondelError:
+                self._counts.pop(table.name, None)
+            if time.monotonic() - shown_at > _SHOW_COUNTS_SECONDS:
+                shown_at = time.monotonic()
+                self._show_table_list()
+        self._show_table_list()
+
+    @work(group="changes", exclusive=True)
+    async def _load_changes(self) -> None:
+        """Find and show the changes of the moment."""
+        moment = self._moment
+        step = self._workspace.step(moment)
+        if step is None:
+            since = self._comparer.since
+            if since is not None and self._comparer.up_to_date:
+                self._use_changes(since)
+            elif self._workspace.steps:
+                self._say_in_changes("Comparing with the last snapshot …")
+                self._comparer.refresh_now(asked=self._view == "changes")
+                self._show_trail()
+            else:
+                self._changes_view.show_changes(Changes(), None, None)
+            return
+        self._say_in_changes("Comparing …")
+        try:
+            with self._busy_with("comparing"):
+                changes = await self._workspace.changes_of(moment)
+        except Cancelled:
+            self._say_in_changes("Stopped. Press c to compare again.")
+        except JondelError as error:
+            self._say_in_changes(str(error))
+        else:
+            if moment == self._moment:
+                self._use_changes(changes)
+            self._show_trail()
+
+    def _use_changes(self, changes: Changes) -> None:
+        """Show a moment's changes everywhere they are shown, keeping the place in their list."""
+        self._changes = changes
+        current = self._changes_view.changes.current
+        place = (current.table.table, current.record.key) if current else None
+        place, self._wanted_change = self._wanted_change or place, None
+        steps = self._workspace.steps
+        self._changes_view.show_changes(
+            changes, self._workspace.step(self._moment), steps[-1] if steps else None
+        )
+        if place is not None:
+            self._changes_view.changes.find(*place)
+        self._mark_sheet()
+        self._show_table_list()
+
+    def _say_in_changes(self, words: str) -> None:
+        steps = self._workspace.steps
+        step = self._workspace.step(self._moment)
+        self._changes_view.show_text(step, steps[-1] if steps else None, line(words, 1500))
+
+    def _mark_sheet(self) -> None:
+        self._records.mark(self._changes)
+        self._show_card()
+
+    # What the parts report
+
+    def on_table_list_table_highlighted(self, event: TableList.TableHighlighted) -> None:
+        event.stop()
+        if self._view == "changes":
+            self._changes_view.changes.find_table(event.table.name)
+        if event.table.name != self._table_name:
+            self._table_name = event.table.name
+            self._came_from = None
+            self._open_table()
+
+    def on_option_list_option_selected(self) -> None:
+        self._focus_view()
+
+    @work(group="sheet", exclusive=True)
+    async def _open_table(self) -> None:
+        try:
+            await self._load_sheet(self._moment, keep_place=False)
+        except Cancelled:
+            pass
+        except JondelError as error:
+            self._show_problem(error)
+
+    def on_sheet_record_selected(self, event: Sheet.RecordSelected) -> None:
+        event.stop()
+        self._records.show_title()
+        if self._view == "records":
+            self._show_card()
+
+    def on_sheet_reading_failed(self, event: Sheet.ReadingFailed) -> None:
+        event.stop()
+        self._records.show_title()
+        self._card.clear()
+
+    def on_change_list_record_highlighted(self, event: ChangeList.RecordHighlighted) -> None:
+        event.stop()
+        if self._view == "changes":
+            self._show_card()
+            self._table_list.highlight(event.table.table)
+
+    def on_trail_strip_moment_chosen(self, event: TrailStrip.MomentChosen) -> None:
+        event.stop()
+        self._go_to(event.number)
+
+    # The card
+
+    def _show_card(self) -> None:
+        """Show the current record of the view."""
+        if self._view == "changes":
+            current = self._changes_view.changes.current
+            if current is None:
+                self._card.clear()
+            else:
+                self._card.show_change(current.table, current.record)
+            return
+        table, found = self._sheet.table, self._sheet.record_at(self._sheet.cursor_row)
+        if table is None or found is None:
+            self._card.clear("" if table is None or self._sheet.rows else "No records.")
+            return
+        position, row = found
+        self._card.show_record(table, position, row, self._sheet.change_at(position, row))
+        if position and any(isinstance(value, Clipped) for value in row):
+            self._read_card(table, self._sheet.cursor_row)
+
+    @work(group="card", exclusive=True)
+    async def _read_card(self, table: Table, ordinal: int) -> None:
+        """Read the large values that the sheet has only the beginnings of."""
+        found = self._sheet.record_at(ordinal)
+        if found is None:
+            return
+        position, row = found
+        try:
+            whole = await self._workspace.record(self._moment, table, position)
+        except JondelError:
+            return  # the beginnings stay; what is wrong with the database is reported elsewhere
+        if whole is not None and self._sheet.cursor_row == ordinal and self._view == "records":
+            change = self._sheet.change_at(position, row)
+            self._card.show_record(table, position, whole, change)

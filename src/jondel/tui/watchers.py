@@ -1,0 +1,204 @@
+"""Unseen parts of the screen that watch and tell: the database, its trail, and what was written."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Hashable
+from contextlib import suppress
+
+from textual import work
+from textual.message import Message
+from textual.widget import Widget
+
+from jondel.core.errors import Cancelled, JondelError
+from jondel.core.model.changes import Changes
+from jondel.tui.workspace import Identity, Workspace
+
+_POLL_SECONDS = 0.2
+_TICKS_PER_TRAIL_CHECK = 10
+_SETTLE_SECONDS = 0.4
+_REST_FACTOR = 3
+
+
+class Follower(Widget):
+    """Follows the live database and the trail, and tells when something became of them."""
+
+    DEFAULT_CSS = "Follower { display: none; }"
+
+    class Committed(Message):
+        """Something was committed, or the database can be read for the first time or again."""
+
+        def __init__(self, identity: Identity) -> None:
+            super().__init__()
+            self.identity = identity
+
+    class Unreadable(Message):
+        """The live database cannot be read at present; sent once for each reason."""
+
+        def __init__(self, error: JondelError) -> None:
+            super().__init__()
+            self.error = error
+
+    class TrailOpened(Message):
+        """What is recorded is known now, or why it cannot be."""
+
+        def __init__(self, error: JondelError | None) -> None:
+            super().__init__()
+            self.error = error
+
+    class TrailGrew(Message):
+        """Another Jondel took a snapshot."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._identity: Identity | None = None
+        self._token: Hashable = None
+        self._polling = False
+        self._ticks = 0
+        self._trail_is_open = False
+        self.trouble = ""
+        """Why the live database cannot be read now; empty while it can."""
+
+    def on_mount(self) -> None:
+        self._open_trail()
+
+    @work(group="open")
+    async def _open_trail(self) -> None:
+        problem = None
+        try:
+            await self._workspace.open_trail()
+            self._trail_is_open = True
+        except JondelError as error:
+            problem = error
+        self.post_message(self.TrailOpened(problem))
+        self.set_interval(_POLL_SECONDS, self._tick)
+        self._tick()
+
+    def _tick(self) -> None:
+        self._ticks += 1
+        if self._trail_is_open and self._ticks % _TICKS_PER_TRAIL_CHECK == 0:
+            self._check_trail()
+        if not self._polling:
+            self._polling = True
+            self._poll()
+
+    @work(group="trail", exclusive=True)
+    async def _check_trail(self) -> None:
+        with suppress(JondelError):
+            if await self._workspace.reload_steps():
+                self.post_message(self.TrailGrew())
+
+    @work(group="poll")
+    async def _poll(self) -> None:
+        try:
+            token = await self._workspace.change_token()
+            if self._identity is None:
+                self._identity = await self._workspace.identity()
+            if self.trouble or token != self._token:
+                self.trouble, self._token = "", token
+                self.post_message(self.Committed(self._identity))
+        except Cancelled:
+            pass
+        except JondelError as error:
+            self._token = None
+            if str(error) != self.trouble:
+                self.trouble = str(error)
+                self.post_message(self.Unreadable(error))
+        finally:
+            self._polling = False
+
+
+class Comparer(Widget):
+    """Finds, while nothing else is asked for, what was written since the last snapshot.
+
+    And the sizes of steps that nobody has looked at yet. A large database is compared only when
+    a person asks for it.
+    """
+
+    DEFAULT_CSS = "Comparer { display: none; }"
+
+    class NowCompared(Message):
+        """The changes since the last snapshot are known, or why they cannot be."""
+
+        def __init__(self, error: JondelError | None) -> None:
+            super().__init__()
+            self.error = error
+
+    class StepMeasured(Message):
+        """The size of a step's changes is known now."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._outdated = True
+        self._running = False
+        self.since: Changes | None = None
+        """The changes since the last snapshot as last found; None while unknown."""
+
+    @property
+    def up_to_date(self) -> bool:
+        """Whether ``since`` says how things are now."""
+        return self.since is not None and not self._outdated
+
+    @property
+    def running(self) -> bool:
+        """Whether now is being compared."""
+        return self._running
+
+    def refresh_now(self, *, asked: bool = False) -> None:
+        """Compare with now, once the app is quiet for a moment; ``asked`` for by a person."""
+        self._outdated = True
+        wanted = asked or self._workspace.compares_quickly
+        if self._workspace.steps and wanted and not self._running:
+            self._running = True
+            self._compare()
+
+    def start_anew(self) -> None:
+        """Forget what was found: there is another last snapshot now."""
+        self.since = None
+        self.refresh_now()
+        self.measure_steps()
+
+    def pause(self) -> None:
+        """Stop what is being done; whoever pauses it calls ``refresh_now`` again."""
+        for group in ("now", "measures"):
+            self.workers.cancel_group(self, group)
+
+    @work(group="now")
+    async def _compare(self) -> None:
+        rest, problem = _SETTLE_SECONDS, None
+        try:
+            while self._outdated:
+                await asyncio.sleep(rest)
+                self._outdated = False
+                last, started = self._workspace.steps[-1].number, time.monotonic()
+                found = await self._workspace.changes_of(None)
+                # A database that is slow to compare and always written to must not keep us busy.
+                rest = max(_SETTLE_SECONDS, _REST_FACTOR * (time.monotonic() - started))
+                if last != self._workspace.steps[-1].number:
+                    self._outdated = True
+                    continue
+                self.since = found
+                self.post_message(self.NowCompared(None))
+        except Cancelled:
+            self._outdated = True
+        except JondelError as error:
+            problem = error
+        except asyncio.CancelledError:
+            self._outdated = True
+            raise
+        finally:
+            self._running = False
+        if problem is not None:
+            self.post_message(self.NowCompared(problem))
+
+    @work(group="measures", exclusive=True)
+    async def measure_steps(self) -> None:
+        """Find the sizes of the steps that are not known yet, the latest first."""
+        for step in reversed(self._workspace.steps):
+            if step.summary is None and step.before and self._workspace.compares_quickly:
+                with suppress(JondelError):  # told when the step is looked at
+                    await self._workspace.changes_of(step.number)
+                    self.post_message(self.StepMeasured())
