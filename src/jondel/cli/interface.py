@@ -53,7 +53,10 @@ def _run(target: str, actions: Sequence[Action]) -> None:
         )
     from jondel.tui.app import JondelApp
 
-    JondelApp(target, actions).run()
+    app = JondelApp(target, actions)
+    app.run()
+    if app.failure is not None:
+        raise app.failure
 
 
 def _found_here() -> str:

@@ -151,12 +151,16 @@ def main() -> None:
         app(_with_command(arguments), prog_name="jondel")
     except JondelError as error:
         _stop(str(error), 1)
-    except KeyboardInterrupt:
-        _stop("stopped", 130)
     except BrokenPipeError:
         # Whoever read the output has enough of it; keep Python from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         raise SystemExit(1) from None
+    except KeyboardInterrupt:
+        _stop("stopped", 130)
+    except Exception as error:
+        from jondel.cli.crash import describe
+
+        _stop(describe(error), 1)
 
 
 def _with_command(arguments: list[str]) -> list[str]:

@@ -26,6 +26,15 @@ class JondelApp(App[None]):
         self.register_theme(MORNING)
         self.theme = DUSK.name
 
+    @property
+    def failure(self) -> Exception | None:
+        """The unexpected error that ended the interface, if one did."""
+        return self._exception
+
+    def _fatal_error(self) -> None:
+        # The base class prints a traceback here; whoever ran the interface reports the failure.
+        self._close_messages_no_wait()
+
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return DUSK.variables
 

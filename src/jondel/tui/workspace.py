@@ -26,6 +26,7 @@ from jondel.tui.session import Job, Session
 
 _KEPT_RECORDS = 2000
 """Records listed for each table; all are counted."""
+_KEPT_VALUE_BYTES = 16 * 1024
 _KEPT_COMPARISONS = 8
 _QUICKLY_COMPARED_BYTES = 256 * 1024 * 1024
 _CARD_VALUE_BYTES = 64 * 1024
@@ -190,7 +191,7 @@ class Workspace:
             return self._compared[step.number]
 
         def work(job: Job) -> tuple[Changes, list[Step]]:
-            scope = Scope(keep_records=_KEPT_RECORDS)
+            scope = Scope(keep_records=_KEPT_RECORDS, keep_value_bytes=_KEPT_VALUE_BYTES)
             if step is not None:
                 found = self.trail.step_changes(step, scope, job.uses)
                 return found, self.trail.steps()

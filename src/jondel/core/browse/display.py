@@ -1,7 +1,7 @@
 """Turns stored values into text that is safe and honest to show.
 
-Nothing that a terminal would act on leaves this module: control characters become their Unicode
-pictures, characters that are invisible or turn the writing direction become visible marks. NULL,
+Nothing that a terminal would act on leaves this module: control characters are written out
+(``^[``), characters that are invisible or turn the writing direction become visible marks. NULL,
 empty text and blobs cannot be mistaken for text that looks like them, because every piece carries
 a *role* that the interface shows in a style of its own.
 """
@@ -23,11 +23,11 @@ EMPTY_SIGN = '""'
 CLIP_SIGN = "…"
 BLANK_SIGN = "·"
 BREAK_SIGN = "⏎"
+TAB_SIGN = "⇥"
 UNPRINTABLE_SIGN = "�"
 INVISIBLE_SIGN = "⁞"
 _BASE_FOR_COMBINING = "◌"
-_PICTURES = 0x2400
-_DELETE, _DELETE_PICTURE = 0x7F, "␡"
+_DELETE = 0x7F
 _TEXT_OR_EMOJI_SELECTORS = "\ufe0e\ufe0f"
 
 _BLOB_KINDS: tuple[tuple[bytes, str], ...] = (
@@ -178,10 +178,10 @@ def _shown(character: str) -> tuple[str, Role]:
     code = ord(character)
     if character == "\n":
         return BREAK_SIGN, "mark"
-    if code < 0x20:
-        return chr(_PICTURES + code), "mark"
-    if code == _DELETE:
-        return _DELETE_PICTURE, "mark"
+    if character == "\t":
+        return TAB_SIGN, "mark"
+    if code < 0x20 or code == _DELETE:
+        return f"^{chr(code ^ 0x40)}", "mark"
     if character in _TEXT_OR_EMOJI_SELECTORS:
         # Terminals disagree on how wide the sign before it becomes; without it they agree.
         return "", "text"

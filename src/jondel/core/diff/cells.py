@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from jondel.core.engines.protocol import Database
-from jondel.core.model.changes import NO_VALUE, CellChange
+from jondel.core.model.changes import NO_VALUE, CellChange, NoValue, RecordChange
 from jondel.core.model.schema import Table
-from jondel.core.model.values import Row, StoredValue, identical
+from jondel.core.model.values import Row, ShownRow, StoredValue, Value, clipped, identical
 
 
 class CellComparison:
@@ -39,3 +41,27 @@ class CellComparison:
             if not (known and identical(filled, after[index]))
         ]
         return tuple(cell for _, cell in sorted(found, key=lambda entry: entry[0]))
+
+
+def clipped_change(change: RecordChange, max_bytes: int | None) -> RecordChange:
+    """The change with values of more than ``max_bytes`` bytes clipped, its key left whole."""
+    if max_bytes is None:
+        return change
+    limit = max_bytes
+
+    def short(value: Value) -> Value:
+        return clipped(value, limit)
+
+    def short_row(row: ShownRow | None) -> ShownRow | None:
+        return None if row is None else tuple(short(value) for value in row)
+
+    def short_cell(cell: CellChange) -> CellChange:
+        before = cell.before if isinstance(cell.before, NoValue) else short(cell.before)
+        return replace(cell, before=before, after=short(cell.after))
+
+    return replace(
+        change,
+        before=short_row(change.before),
+        after=short_row(change.after),
+        cells=tuple(short_cell(cell) for cell in change.cells),
+    )

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from jondel.core.diff.cells import CellComparison
+from jondel.core.diff.cells import CellComparison, clipped_change
 from jondel.core.diff.keys import Key, comparison_key
 from jondel.core.diff.merge import Pair, merge
 from jondel.core.diff.schema_changes import schema_changes
@@ -30,14 +30,17 @@ from jondel.core.model.values import Row
 
 @dataclass(frozen=True)
 class Scope:
-    """What to compare: engine-internal tables or not, only some tables, how many records to keep.
+    """What to compare: engine-internal tables or not, only some tables, how much to keep.
 
-    ``keep_records`` bounds the records kept for each table; they are counted all the same.
+    ``keep_records`` bounds the records kept for each table, and ``keep_value_bytes`` the size of
+    the values kept in them, which are clipped beyond it. Everything is compared and counted all
+    the same.
     """
 
     internal: bool = False
     tables: frozenset[str] | None = None
     keep_records: int | None = None
+    keep_value_bytes: int | None = None
 
 
 _EVERYTHING = Scope()
@@ -72,7 +75,7 @@ def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Ch
             unread.append(difference)
             continue
         try:
-            changes = _collected(difference, scope.keep_records)
+            changes = _collected(difference, scope)
         except Cancelled:
             raise
         except ReadError as error:
@@ -140,13 +143,14 @@ def _difference(
     )
 
 
-def _collected(difference: TableDifference, keep: int | None) -> TableChanges:
+def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
+    keep = scope.keep_records
     kept: list[RecordChange] = []
     counts = dict.fromkeys(MARKS, 0)
     for change in difference.records:
         counts[change.kind] += 1
         if keep is None or len(kept) < keep:
-            kept.append(change)
+            kept.append(clipped_change(change, scope.keep_value_bytes))
     return TableChanges(
         difference.schema,
         difference.table,

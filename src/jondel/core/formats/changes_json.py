@@ -15,7 +15,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
 from jondel.core.formats.json_values import dumped, json_value
 from jondel.core.model.changes import NoValue, RecordChange, SchemaChange, Unread
-from jondel.core.model.values import StoredValue
+from jondel.core.model.values import Value
 from jondel.core.snapshots.store import Snapshot
 
 _IN_MEMORY_BYTES = 1 << 20
@@ -129,7 +129,7 @@ def _record(change: RecordChange, difference: TableDifference) -> dict[str, Any]
     return entry
 
 
-def _named(columns: Sequence[str], values: Sequence[StoredValue]) -> dict[str, Any]:
+def _named(columns: Sequence[str], values: Sequence[Value]) -> dict[str, Any]:
     return {name: json_value(value) for name, value in zip(columns, values, strict=True)}
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal, TypeAlias
 
-from jondel.core.model.values import Row, StoredValue
+from jondel.core.model.values import ShownRow, StoredValue, Value
 
 ChangeKind: TypeAlias = Literal["added", "changed", "removed"]
 
@@ -29,8 +29,8 @@ class CellChange:
     """One cell before and after; ``before`` is NO_VALUE for a column that is new."""
 
     column: str
-    before: StoredValue | NoValue
-    after: StoredValue
+    before: Value | NoValue
+    after: Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,13 +39,14 @@ class RecordChange:
 
     ``key`` holds the values of the table's key columns; ``row_id`` the engine's row number on the
     side that still has the record, where there is one; ``before`` and ``after`` the whole rows in
-    the column order of their side; ``cells`` the cells that differ, for a changed record.
+    the column order of their side; ``cells`` the cells that differ, for a changed record. Large
+    values are clipped where whoever compared wanted that.
     """
 
     kind: ChangeKind
     key: tuple[StoredValue, ...]
-    before: Row | None
-    after: Row | None
+    before: ShownRow | None
+    after: ShownRow | None
     cells: tuple[CellChange, ...] = ()
     row_id: int | None = None
 

@@ -67,3 +67,19 @@ def identical(one: Value, other: Value) -> bool:
     1, 1.0 and '1' differ, and so do NULL, '' and a zero-length blob.
     """
     return type(one) is type(other) and one == other
+
+
+def clipped(value: Value, max_bytes: int) -> Value:
+    """The value, or its beginning where it is larger than ``max_bytes`` bytes."""
+    match value:
+        case str() if len(value) * 4 > max_bytes:
+            raw, kind = value.encode("utf-8", "surrogatepass"), "text"
+        case bytes():
+            raw, kind = value, "blob"
+        case InvalidText(raw):
+            kind = "text"
+        case _:
+            return value
+    if len(raw) <= max_bytes:
+        return value
+    return Clipped("text" if kind == "text" else "blob", len(raw), raw[:max_bytes])

@@ -2,103 +2,167 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from typing import TypeAlias
+
+from rich.cells import cell_len, chop_cells
+from rich.segment import Segment
 from rich.style import Style
-from rich.text import Text
-from textual.containers import VerticalScroll
-from textual.widgets import Static
+from textual import events
+from textual.geometry import Size
+from textual.scroll_view import ScrollView
+from textual.strip import Strip
 
-from jondel.core.browse.display import full_lines, safe_name
-from jondel.core.model.changes import MARKS, NoValue, RecordChange, TableChanges
+from jondel.core.browse.display import Piece, full_lines, safe_name
+from jondel.core.model.changes import MARKS, CellChange, NoValue, RecordChange, TableChanges
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import ShownRow, Value, identical
-from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, value_style
+from jondel.core.model.values import ShownRow, Value
+from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS
+
+_INDENT = 2
+_NAME, _TYPE, _CHANGED = "card--name", "card--type", "change--changed"
+
+Run: TypeAlias = tuple[str, str]
+"""Characters and the component class that styles them."""
 
 
-class Card(VerticalScroll, can_focus=True):
-    """The current record, or what happened to a record."""
+class Card(ScrollView, can_focus=True):
+    """The current record, or what happened to a record. Long lines wrap, at any character."""
 
-    COMPONENT_CLASSES = VALUE_CLASSES | {"card--name", "card--type"}
+    COMPONENT_CLASSES = VALUE_CLASSES | {_NAME, _TYPE}
     DEFAULT_CSS = (
-        "Card { background: $surface; padding: 0 1; scrollbar-size-vertical: 1;"
+        "Card { background: $surface; padding: 0 1; scrollbar-size: 1 1;"
         + VALUE_CSS
         + """
         & > .card--name { color: $sand-dim; }
         & > .card--type { color: $sea; }
-        & > Static { width: 1fr; height: auto; }
     }
     """
     )
 
-    def compose(self):  # type: ignore[no-untyped-def]
-        yield Static(id="card-text", markup=False)
+    def __init__(self, *, id: str | None = None) -> None:
+        super().__init__(id=id)
+        self._content: list[tuple[int, list[Run]]] = []
+        self._wrapped: list[tuple[int, list[Run]]] = []
+        self._wrapped_for = 0
 
     def show_record(self, table: Table, row: ShownRow, change: RecordChange | None = None) -> None:
         """Show a record's values, marking the cells by which it changed."""
-        text = Text()
-        before = {cell.column: cell.before for cell in change.cells} if change else {}
+        cells = {cell.column: cell for cell in change.cells} if change else {}
+        content: list[tuple[int, list[Run]]] = []
         for column, value in zip(table.columns, row, strict=False):
-            self._append_name(text, column.name, _remark(table, column))
-            if column.name in before:
-                text.append(f" {MARKS['changed']}", change_style(self, "changed"))
-            text.append("\n")
-            if column.name in before:
-                self._earlier(text, before[column.name])
-            self._value(text, value)
-        self._show(text)
+            content += _field(column.name, _remark(table, column), value, cells.get(column.name))
+        self._take(content)
 
     def show_change(self, changes: TableChanges, record: RecordChange) -> None:
         """Show what happened to a record: all its values, before and after where they differ."""
-        text = Text()
         columns = changes.columns_before if record.kind == "removed" else changes.columns_after
         row = record.before if record.kind == "removed" else record.after
-        differing = {cell.column: cell for cell in record.cells}
+        cells = {cell.column: cell for cell in record.cells}
+        content: list[tuple[int, list[Run]]] = []
         for name, value in zip(columns, row or (), strict=True):
-            self._append_name(text, name, "")
-            cell = differing.get(name)
-            if cell is not None:
-                text.append(f" {MARKS['changed']}", change_style(self, "changed"))
-            text.append("\n")
-            if cell is not None and not _same(cell.before, value):
-                self._earlier(text, cell.before)
-            self._value(text, value)
-        self._show(text)
+            content += _field(name, "", value, cells.get(name))
+        self._take(content)
 
     def clear(self, words: str = "") -> None:
         """Show a sentence in place of a record."""
-        self._show(Text(words, self._style("card--name")))
+        self._take([(0, [(words, _NAME)])])
 
-    def _show(self, text: Text) -> None:
-        self.query_one("#card-text", Static).update(text)
+    @property
+    def text(self) -> str:
+        """All of the card as plain text, a line a field's name or line of a value."""
+        return "\n".join(
+            " " * indent + "".join(characters for characters, _ in runs)
+            for indent, runs in self._content
+        )
 
-    def _style(self, name: str) -> Style:
-        style = self.get_component_rich_style(name, partial=True)
-        return Style(color=style.color, bold=style.bold)
+    def _take(self, content: list[tuple[int, list[Run]]]) -> None:
+        if content != self._content:
+            self._content = content
+            self._wrap()
+            self.scroll_to(0, 0, animate=False)
 
-    def _append_name(self, text: Text, name: str, remark: str) -> None:
-        text.append(safe_name(name), self._style("card--name"))
-        if remark:
-            text.append(f"  {remark}", self._style("card--type"))
+    def _wrap(self) -> None:
+        width = self.scrollable_content_region.width
+        self._wrapped_for = width
+        self._wrapped = [
+            (indent, line)
+            for indent, runs in self._content
+            for line in _wrapped(runs, max(1, width - indent))
+        ]
+        self.virtual_size = Size(width, len(self._wrapped))
+        self.refresh()
 
-    def _earlier(self, text: Text, value: object) -> None:
-        style = Style(color=self._style("card--name").color)
-        text.append("  was ", style)
-        if isinstance(value, NoValue):
-            text.append("not there: the column is new\n", style)
-            return
-        for piece in full_lines(value)[0]:  # type: ignore[arg-type]
-            text.append(piece.text, style)
-        text.append("\n")
+    def on_resize(self, event: events.Resize) -> None:
+        if self.scrollable_content_region.width != self._wrapped_for:
+            self._wrap()
 
-    def _value(self, text: Text, value: Value) -> None:
-        for line in full_lines(value):
-            text.append("  ")
-            for piece in line:
-                text.append(piece.text, value_style(self, piece.role))
-            text.append("\n")
+    def render_line(self, y: int) -> Strip:
+        width, base = self.scrollable_content_region.width, self.rich_style
+        index = y + self.scroll_offset.y
+        if index >= len(self._wrapped):
+            return Strip.blank(width, base)
+        indent, runs = self._wrapped[index]
+        segments = [Segment(" " * indent, base)]
+        for characters, name in runs:
+            style = self.get_component_rich_style(name, partial=True)
+            shown = Style(color=style.color, bold=style.bold, italic=style.italic)
+            segments.append(Segment(characters, base + shown))
+        return Strip(segments).adjust_cell_length(width, base)
 
 
-def _same(before: object, after: Value) -> bool:
-    return not isinstance(before, NoValue) and identical(before, after)  # type: ignore[arg-type]
+def _field(
+    name: str, remark: str, value: Value, cell: CellChange | None
+) -> Iterator[tuple[int, list[Run]]]:
+    title = [(safe_name(name), _NAME)]
+    if remark:
+        title.append((f"  {remark}", _TYPE))
+    if cell is not None:
+        title.append((f" {MARKS['changed']}", _CHANGED))
+    yield 0, title
+    if cell is not None:
+        yield from ((_INDENT, runs) for runs in _earlier(cell.before))
+    for line in full_lines(value):
+        yield _INDENT, [_run(piece) for piece in line]
+
+
+def _earlier(value: Value | NoValue) -> list[list[Run]]:
+    if isinstance(value, NoValue):
+        return [[("was not there: the column is new", _NAME)]]
+    lines = [[(piece.text, _NAME) for piece in line] for line in full_lines(value)]
+    lines[0].insert(0, ("was ", _NAME))
+    return lines
+
+
+def _run(piece: Piece) -> Run:
+    return piece.text, f"value--{piece.role}"
+
+
+def _wrapped(runs: Sequence[Run], width: int) -> Iterator[list[Run]]:
+    """Break a line into lines of at most ``width`` cells."""
+    line: list[Run] = []
+    room = width
+    for characters, name in runs:
+        rest = characters
+        while rest:
+            size = cell_len(rest)
+            if size <= room:
+                line.append((rest, name))
+                room -= size
+                break
+            first = chop_cells(rest, room)[0] if room else ""
+            if cell_len(first) > room:
+                first = ""  # a wide character does not fit any more
+            if first:
+                line.append((first, name))
+            yield line
+            line, room = [], width
+            if first:
+                rest = rest[len(first) :]
+            if len(rest) > width:
+                *whole, rest = chop_cells(rest, width)
+                yield from ([(part, name)] for part in whole)
+    yield line
 
 
 def _remark(table: Table, column: Column) -> str:

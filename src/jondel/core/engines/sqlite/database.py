@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Hashable, Iterator, Sequence
-from contextlib import closing
-from itertools import islice
+from contextlib import ExitStack, closing, contextmanager
+from itertools import chain, islice
 from pathlib import Path
-from typing import cast
+from typing import Any, cast
 
 import apsw
 import apsw.ext
@@ -37,7 +37,9 @@ from jondel.core.model.values import Row, ShownRow, StoredValue
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
-_BATCH_ROWS = 512
+_FIRST_BATCH_ROWS, _MOST_BATCH_ROWS = 16, 512
+_BATCH_BYTES = 8 << 20
+_SAMPLED_ROWS = 8
 _RECENT_SECONDS = 0.1
 """Two commits within a tick of the file system's clock leave one signature; see change_token."""
 _BY_CODE_POINT = "jondel_code_point"
@@ -378,13 +380,12 @@ class SqliteDatabase:
             expressions += [
                 wrapped(name, max_bytes=max_bytes, text_as_bytes=text_as_bytes) for name in names
             ]
-            sql = select(table.name, expressions, where=where, order=order, limit=limit)
             with translated(self._path, table=table.name):
                 try:
-                    rows = self._connection.execute(
-                        sql, cast("tuple[apsw.SQLiteValue]", parameters)
-                    ).fetchall()
-                    return [unwrapped(row, self._encoding) for row in rows]
+                    with self._selected(
+                        table.name, expressions, parameters, where=where, order=order, limit=limit
+                    ) as rows:
+                        return [unwrapped(row, self._encoding) for row in rows]
                 except UnicodeDecodeError:
                     continue
         raise TableUnreadable(
@@ -409,15 +410,45 @@ class SqliteDatabase:
             for name in order
         )
         limit = f"-1 OFFSET {skip}" if skip else ""
-        with translated(self._path, table=table.name):
-            cursor = self._connection.execute(
-                select(table.name, expressions, order=ordering, limit=limit)
-            )
-            with closing(cursor):
-                while batch := list(islice(cursor, _BATCH_ROWS)):
-                    if text_as_bytes:
-                        batch = [unwrapped(row, self._encoding) for row in batch]
-                    yield cast("list[Row]", batch)
+        with (
+            translated(self._path, table=table.name),
+            self._selected(table.name, expressions, order=ordering, limit=limit) as rows,
+        ):
+            wanted = _FIRST_BATCH_ROWS
+            while batch := list(islice(rows, wanted)):
+                wanted = _rows_for_next_batch(batch)
+                if text_as_bytes:
+                    batch = [unwrapped(row, self._encoding) for row in batch]
+                yield cast("list[Row]", batch)
+
+    @contextmanager
+    def _selected(
+        self,
+        table: str,
+        expressions: Sequence[str],
+        parameters: Position = (),
+        *,
+        where: str = "",
+        order: str = "",
+        limit: str = "",
+    ) -> Iterator[Iterator[tuple[Any, ...]]]:
+        """Run a SELECT whose order is total, even of more columns than one statement may return.
+
+        Such a one becomes several statements in step; the first one's read transaction makes
+        them see the same rows.
+        """
+        most = self._connection.limit(apsw.SQLITE_LIMIT_COLUMN)
+        groups = [expressions[start : start + most] for start in range(0, len(expressions), most)]
+        with ExitStack() as stack:
+            cursors: list[Iterator[tuple[Any, ...]]] = []
+            for group in groups or [()]:
+                sql = select(table, group, where=where, order=order, limit=limit)
+                cursor = self._connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters))
+                cursors.append(stack.enter_context(closing(cursor)))
+            if len(cursors) == 1:
+                yield cursors[0]
+            else:
+                yield (tuple(chain(*parts)) for parts in zip(*cursors, strict=True))
 
     def _single_statement(self, sql: str) -> str:
         """Check that the text is one statement that only reads."""
@@ -451,6 +482,13 @@ class SqliteDatabase:
             rows = list(islice(cursor, wanted))
         complete = limit is None or len(rows) <= limit
         return ResultRows(columns, tuple(rows[:limit]), complete)
+
+
+def _rows_for_next_batch(batch: Sequence[tuple[object, ...]]) -> int:
+    """How many rows like these make a batch of a bearable size in memory."""
+    sample = batch[:: max(1, len(batch) // _SAMPLED_ROWS)]
+    largest = max(sum(len(v) for v in row if isinstance(v, str | bytes)) for row in sample)
+    return max(1, min(_MOST_BATCH_ROWS, _BATCH_BYTES // (largest + 1)))
 
 
 def _check_only_reads(details: apsw.ext.QueryDetails) -> None:
