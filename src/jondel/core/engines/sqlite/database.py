@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Hashable, Iterator, Sequence
-from contextlib import ExitStack, closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager, suppress
 from itertools import chain, islice
 from pathlib import Path
 from typing import Any, cast
@@ -275,15 +275,14 @@ class SqliteDatabase:
             return None, True
         if found.default.upper().startswith("CURRENT_"):
             return None, False
-        scratch = apsw.Connection(":memory:")
-        with closing(scratch):
-            try:
+        # Expressions come without the parentheses they were declared in; bare words need none.
+        for expression in (found.default, f"({found.default})"):
+            with closing(apsw.Connection(":memory:")) as scratch, suppress(apsw.Error, ValueError):
                 # A table of its own, so that the column's affinity applies to the default.
-                scratch.execute(f"CREATE TABLE t(c {found.declared_type} DEFAULT {found.default})")
+                scratch.execute(f"CREATE TABLE t(c {found.declared_type} DEFAULT {expression})")
                 scratch.execute("INSERT INTO t DEFAULT VALUES")
                 return scratch.execute("SELECT c FROM t").get, True
-            except (apsw.Error, UnicodeDecodeError):
-                return None, False
+        return None, False
 
     def execute(self, sql: str, *, limit: int | None = None) -> ResultRows:
         self._keep_current()

@@ -1,0 +1,119 @@
+"""What tests share: a home of their own, small databases, and the harbour."""
+
+from __future__ import annotations
+
+import shutil
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+import hostile
+from app_process import AppProcess
+from jondel.core.engines.protocol import Database
+from jondel.core.engines.registry import open_database
+from jondel.core.trail.trail import Trail
+
+MakeDatabase = Callable[..., Path]
+OpenApp = Callable[..., AppProcess]
+
+
+@pytest.fixture(autouse=True)
+def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A folder of its own for everything that Jondel keeps."""
+    folder = tmp_path / "jondel-home"
+    monkeypatch.setenv("JONDEL_HOME", str(folder))
+    monkeypatch.setenv("TZ", "UTC")
+    return folder
+
+
+@pytest.fixture
+def make(tmp_path: Path) -> MakeDatabase:
+    """Makes a closed database from statements."""
+
+    def made(*statements: str, name: str = "app.db", journal: str = "DELETE") -> Path:
+        path = tmp_path / name
+        with closing(sqlite3.connect(path)) as connection:
+            connection.execute(f"PRAGMA journal_mode={journal}")
+            for statement in statements:
+                connection.execute(statement)
+            connection.commit()
+        return path
+
+    return made
+
+
+@pytest.fixture
+def app() -> Iterator[OpenApp]:
+    """Starts apps on databases and ends them with the test."""
+    started: list[AppProcess] = []
+
+    def start(path: Path, timeout: float = 5.0) -> AppProcess:
+        started.append(AppProcess(path, timeout))
+        return started[-1]
+
+    yield start
+    for process in started:
+        process.close()
+
+
+@pytest.fixture
+def opened() -> Iterator[Callable[[Path], Database]]:
+    """Opens databases and closes them with the test."""
+    databases: list[Database] = []
+
+    def open_it(path: Path) -> Database:
+        databases.append(open_database(path))
+        return databases[-1]
+
+    yield open_it
+    for database in databases:
+        database.close()
+
+
+@pytest.fixture
+def trail_of() -> Iterator[Callable[[Database], Trail]]:
+    """Opens trails and closes them with the test."""
+    trails: list[Trail] = []
+
+    def trail(database: Database) -> Trail:
+        trails.append(Trail(database.location))
+        return trails[-1]
+
+    yield trail
+    for one in trails:
+        one.close()
+
+
+@pytest.fixture(scope="session")
+def harbour_template(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's database, made once by Harbour Desk itself."""
+    path = tmp_path_factory.mktemp("harbour") / "saltmarsh.db"
+    subprocess.run(
+        [sys.executable, "-m", "jondel.demo.harbour_desk", "init", "--database", str(path)],
+        check=True,
+    )
+    return path
+
+
+@pytest.fixture
+def harbour(harbour_template: Path, tmp_path: Path) -> Path:
+    """A copy of the demo's database that a test may write."""
+    return Path(shutil.copy(harbour_template, tmp_path / "saltmarsh.db"))
+
+
+@pytest.fixture(scope="session")
+def hostile_template(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("hostile") / "hostile.db"
+    hostile.create(path)
+    return path
+
+
+@pytest.fixture
+def hostile_database(hostile_template: Path, tmp_path: Path) -> Path:
+    """A copy of the database whose names and contents try to break things."""
+    return Path(shutil.copy(hostile_template, tmp_path / "hostile.db"))

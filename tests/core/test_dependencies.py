@@ -1,0 +1,96 @@
+"""Which part may know which: dependencies point inward."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import jondel
+
+_ROOT = Path(jondel.__file__).parent
+_CORE_MAY_IMPORT = {
+    "errors": set(),
+    "model": set(),
+    "engines": {"model", "errors"},
+    "browse": {"model", "errors", "engines"},
+    "diff": {"model", "errors", "engines"},
+    "snapshots": {"model", "errors", "engines"},
+    "trail": {"model", "errors", "engines", "diff", "snapshots"},
+    "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
+    "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail"},
+}
+
+
+def _imports(path: Path) -> Iterator[str]:
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            assert node.level == 0, f"{path}: relative import"
+            yield node.module
+        elif isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+
+
+def _modules(part: str) -> list[Path]:
+    found = sorted((_ROOT / part).rglob("*.py"))
+    assert found, f"nothing in {part}"
+    return found
+
+
+def test_core_knows_neither_interface_nor_command_line() -> None:
+    """No module of core imports tui, cli, demo, or a library that shows things."""
+    foreign = ("jondel.tui", "jondel.cli", "jondel.demo", "textual", "rich", "typer")
+    for path in _modules("core"):
+        for name in _imports(path):
+            assert not name.startswith(foreign), f"{path} imports {name}"
+
+
+@pytest.mark.parametrize("part", sorted(_CORE_MAY_IMPORT))
+def test_parts_of_core_import_only_inward(part: str) -> None:
+    files = _modules(f"core/{part}") if part != "errors" else [_ROOT / "core" / "errors.py"]
+    for path in files:
+        for name in _imports(path):
+            pieces = name.split(".")
+            if pieces[:2] == ["jondel", "core"] and len(pieces) > 2 and pieces[2] != part:
+                assert pieces[2] in _CORE_MAY_IMPORT[part], f"{path} imports {name}"
+
+
+def test_every_part_of_core_has_its_rule() -> None:
+    folders = {path.name for path in (_ROOT / "core").iterdir() if path.is_dir()}
+    assert folders - {"__pycache__"} == set(_CORE_MAY_IMPORT) - {"errors"}
+
+
+def test_the_demo_app_knows_nothing_of_jondels_core_but_where_its_home_is() -> None:
+    for path in _modules("demo/harbour_desk"):
+        for name in _imports(path):
+            assert not name.startswith(("jondel.core", "jondel.tui", "jondel.cli", "apsw")), name
+
+
+@pytest.mark.parametrize(
+    ("statement", "absent"),
+    [
+        pytest.param(
+            "import jondel.core.trail.trail, jondel.core.formats.changes_json, "
+            "jondel.core.browse.windows, jondel.core.verify.actions",
+            ("textual", "rich", "typer", "sqlite3", "httpx"),
+            id="core-loads-no-interface",
+        ),
+        pytest.param(
+            "import jondel.cli.main", ("textual", "apsw", "httpx"), id="help-loads-no-engine"
+        ),
+        pytest.param("import jondel.tui.app", ("httpx", "sqlite3"), id="interface-loads-no-http"),
+    ],
+)
+def test_a_fresh_interpreter_loads_no_more_than_needed(
+    statement: str, absent: tuple[str, ...]
+) -> None:
+    program = f"import sys; {statement}; print(' '.join(sys.modules))"
+    loaded = subprocess.run(
+        [sys.executable, "-c", program], capture_output=True, text=True, check=True
+    ).stdout.split()
+    assert "jondel" in loaded
+    assert not set(absent) & set(loaded)
