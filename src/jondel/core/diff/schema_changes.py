@@ -27,7 +27,8 @@ def _table_changes(old: Schema, new: Schema, internal: bool) -> Iterator[SchemaC
             sql = statements.get((_object_kind(was), name))
             yield SchemaChange(f"{was.kind} removed", name, sql, None)
         elif was is not None and now is not None:
-            columns = list(_column_changes(was, now))
+            # A view's columns follow from its statement, which says more.
+            columns = [] if now.kind == was.kind == "view" else list(_column_changes(was, now))
             yield from columns
             earlier = statements.get((_object_kind(was), name))
             later = new_statements.get((_object_kind(now), name))

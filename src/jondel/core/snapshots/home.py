@@ -27,7 +27,11 @@ def private_folder(path: Path) -> Path:
         StoreUnavailable: it cannot be made or written to.
     """
     try:
-        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        # Not ``parents=True``: that gives the mode to the last folder only.
+        for folder in (*reversed(path.parents), path):
+            if not folder.exists():
+                folder.mkdir(mode=0o700, exist_ok=True)
+        path.mkdir(mode=0o700, exist_ok=True)
     except OSError as error:
         reason = error.strerror or str(error)
         raise StoreUnavailable(
