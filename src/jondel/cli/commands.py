@@ -105,24 +105,28 @@ def show_changes(
         before = trail.find(start)
         after = database if end == NOW else trail.find(end)
         with trail.both_sides(before, after) as sides:
-            scope = Scope(internal, _known_tables(sides, tables), limit or None)
+            if tables:
+                _require_tables(trail, before, sides, tables)
+            scope = Scope(internal, frozenset(tables) if tables else None, limit or None)
             if as_json:
                 _warn_unread(write_changes(sys.stdout, (before, after), sides, scope))
             else:
                 _print_changes(compare(*sides, scope) if sides else Changes())
 
 
-def _known_tables(
-    sides: tuple[Database, Database] | None, names: Sequence[str]
-) -> frozenset[str] | None:
-    if not names:
-        return None
-    known = {table.name for side in sides or () for table in side.schema().tables}
+def _require_tables(
+    trail: Trail, before: Snapshot, sides: tuple[Database, Database] | None, names: Sequence[str]
+) -> None:
+    """Raise ``TableNotFound`` for a name that is on neither side."""
+    if sides is None:
+        with closing(trail.open(before)) as image:
+            _require_tables(trail, before, (image, image), names)
+        return
+    known = {table.name for side in sides for table in side.schema().tables}
     for name in names:
-        if sides and name not in known:
+        if name not in known:
             shown = ", ".join(sorted(known)[:12])
             raise TableNotFound(f"no table {name!r} on either side; there are: {shown}")
-    return frozenset(names)
 
 
 def _print_changes(changes: Changes) -> None:

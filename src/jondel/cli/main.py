@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -24,6 +24,9 @@ app = typer.Typer(
         "Give --version for the version."
     ),
 )
+
+_UsageError = typer.BadParameter.__bases__[0]
+"""What is raised for wrong words in a command, wherever this Typer keeps that class."""
 
 TargetArgument = Annotated[str, typer.Argument(metavar="TARGET", help="Path of the database.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON and nothing else.")]
@@ -148,19 +151,29 @@ def main() -> None:
         typer.echo(f"jondel {__version__}")
         return
     try:
-        app(_with_command(arguments), prog_name="jondel")
+        status = app(_with_command(arguments), prog_name="jondel", standalone_mode=False)
     except JondelError as error:
         _stop(str(error), 1)
+    except _UsageError as error:
+        _stop(_usage_problem(error), 2)
     except BrokenPipeError:
         # Whoever read the output has enough of it; keep Python from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         raise SystemExit(1) from None
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, typer.Abort):
         _stop("stopped", 130)
     except Exception as error:
         from jondel.cli.crash import describe
 
         _stop(describe(error), 1)
+    raise SystemExit(status or 0)
+
+
+def _usage_problem(error: Any) -> str:
+    """What is wrong with the words given, in one line, and where to read how they go."""
+    message = " ".join(error.format_message().split()).rstrip(".")
+    command = error.ctx.command_path if error.ctx else "jondel"
+    return f"{message}; see `{command} --help`"
 
 
 def _with_command(arguments: list[str]) -> list[str]:
