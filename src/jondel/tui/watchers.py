@@ -133,7 +133,7 @@ class Comparer(Widget):
         super().__init__()
         self._workspace = workspace
         self._outdated = True
-        self._running = False
+        self._comparing = False
         self.since: Changes | None = None
         """The changes since the last snapshot as last found; None while unknown."""
 
@@ -143,16 +143,16 @@ class Comparer(Widget):
         return self.since is not None and not self._outdated
 
     @property
-    def running(self) -> bool:
+    def comparing(self) -> bool:
         """Whether now is being compared."""
-        return self._running
+        return self._comparing
 
     def refresh_now(self, *, asked: bool = False) -> None:
         """Compare with now, once the app is quiet for a moment; ``asked`` for by a person."""
         self._outdated = True
         wanted = asked or self._workspace.compares_quickly
-        if self._workspace.steps and wanted and not self._running:
-            self._running = True
+        if self._workspace.steps and wanted and not self._comparing:
+            self._comparing = True
             self._compare()
 
     def start_anew(self) -> None:
@@ -190,7 +190,7 @@ class Comparer(Widget):
             self._outdated = True
             raise
         finally:
-            self._running = False
+            self._comparing = False
         if problem is not None:
             self.post_message(self.NowCompared(problem))
 

@@ -30,8 +30,9 @@ class Masthead(Band):
         if identity:
             left.append((f" {identity.engine}  ", "dim"))
         if step is not None:
-            title = "" if step.after.title == step.after.id else f" · {step.after.title}"
-            left.append((f" as of {step.after.id}{line(title, _TITLE_CHARACTERS)} ", "flag"))
+            title = line(step.after.title, _TITLE_CHARACTERS)
+            title = "" if step.after.title == step.after.id else f" · {title}"
+            left.append((f" as of {step.after.id}{title} ", "flag"))
         if not live_is_readable:
             words = " live: cannot be read now " if step else " cannot be read now "
             left.append((words, "dim" if step else "flag"))

@@ -151,7 +151,7 @@ class MomentScreen(Screen[None]):
         if not steps:
             words = "s: snapshot"
         else:
-            words = "comparing …" if self._comparer.running else "c: compare"
+            words = "comparing …" if self._comparer.comparing else "c: compare"
         summary = ChangeSummary.of(since) if since is not None and steps else None
         self._strip.show(steps, self._moment, summary, words)
 

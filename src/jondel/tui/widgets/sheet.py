@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from itertools import accumulate
 
@@ -146,6 +146,11 @@ class Sheet(ScrollView, can_focus=True):
         return self._cache.table if self._cache else None
 
     @property
+    def problem(self) -> str:
+        """Why there is nothing to show; empty where there is."""
+        return self._problem
+
+    @property
     def rows(self) -> int:
         """How many rows the table has."""
         return self._cache.extent.rows if self._cache else 0
@@ -153,8 +158,12 @@ class Sheet(ScrollView, can_focus=True):
     @property
     def rows_in_view(self) -> list[int]:
         """The ordinals of the current row and of those at the top and the bottom."""
+        return [self.cursor_row, *self._stretch_in_view]
+
+    @property
+    def _stretch_in_view(self) -> tuple[int, int]:
         top = int(self.scroll_target_y)
-        return [self.cursor_row, top, top + self._body_height]
+        return top, top + self._body_height
 
     def show(self, cache: WindowCache, *, keep_place: bool) -> None:
         """Show a table's rows; ``keep_place`` where it is the same table, read anew."""
@@ -164,6 +173,9 @@ class Sheet(ScrollView, can_focus=True):
         self._cache = cache
         self._problem = ""
         self._resize()
+        if keep_place:
+            found = [cache.row(ordinal) for ordinal in range(*self._stretch_in_view)]
+            self._widen([entry[1] for entry in found if entry is not None])
         if keep_place:
             self.cursor_row = max(0, min(self.cursor_row, self.rows - 1))
         else:
@@ -234,6 +246,25 @@ class Sheet(ScrollView, can_focus=True):
             numeric = all(isinstance(value, int | float) for value in values)
             declared = any(part in column.declared_type.upper() for part in _NUMERIC_TYPES)
             self._right.append(numeric if values else declared)
+        self._place_columns()
+
+    def _widen(self, rows: Sequence[ShownRow]) -> None:
+        """Make room for values longer than those seen before, as far as columns go."""
+        count = max(1, len(self._widths))
+        wider = False
+        for row in rows[: max(8, _MEASURED_VALUES // count)]:
+            for index, value in enumerate(row):
+                width = self._widths[index]
+                if width < _WIDEST_COLUMN:
+                    needed = width_of(pieces(value, _WIDEST_COLUMN + 1))
+                    if needed > width:
+                        self._widths[index] = min(needed, _WIDEST_COLUMN)
+                        wider = True
+        if wider:
+            self._place_columns()
+            self._resize()
+
+    def _place_columns(self) -> None:
         self._edges = list(accumulate((width + GAP for width in self._widths), initial=GUTTER))
 
     def _resize(self) -> None:
@@ -280,6 +311,7 @@ class Sheet(ScrollView, can_focus=True):
                     break  # rows went away since they were counted; a fresh count is under way
                 cache.add(window)
                 if cache is self._cache:
+                    self._widen(window.rows)
                     self.refresh()
                     self._announce()
         except JondelError as error:

@@ -46,5 +46,9 @@ def change_style(widget: Widget, kind: ChangeKind) -> Style:
 
 
 def _foreground(widget: Widget, name: str) -> Style:
-    style = widget.get_component_rich_style(name, partial=True)
+    try:
+        style = widget.get_component_rich_style(name, partial=True)
+    except KeyError:
+        # A widget that ends loses its styles, perhaps before the last work on it is done.
+        return Style()
     return Style(color=style.color, bold=style.bold, italic=style.italic, strike=style.strike)
