@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 
 from textual.app import App, SystemCommand
 from textual.screen import Screen
+from textual.worker import WorkerFailed
 
 from jondel.core.verify.actions import Action
 from jondel.tui.theme import DUSK, MORNING
@@ -29,7 +30,10 @@ class JondelApp(App[None]):
     @property
     def failure(self) -> Exception | None:
         """The unexpected error that ended the interface, if one did."""
-        return self._exception
+        error = self._exception
+        if isinstance(error, WorkerFailed) and isinstance(error.error, Exception):
+            return error.error
+        return error
 
     def _fatal_error(self) -> None:
         # The base class prints a traceback here; whoever ran the interface reports the failure.

@@ -89,7 +89,7 @@ class MomentScreen(Screen[None]):
         self._fold(self.size.width)
         self._show_around()
         self._records.show_title()
-        self._sheet.focus()
+        self.set_focus(self._sheet)
         self.set_interval(1.0, self._message.tick)
 
     def on_resize(self, event: events.Resize) -> None:
@@ -110,7 +110,8 @@ class MomentScreen(Screen[None]):
 
     def _focus_view(self) -> None:
         self.remove_class("-card-open")
-        (self._sheet if self._view == "records" else self._changes_view.changes).focus()
+        # Not ``focus()``, which comes too late for the keys that were typed ahead.
+        self.set_focus(self._sheet if self._view == "records" else self._changes_view.changes)
 
     # What is shown around the views
 
@@ -359,9 +360,6 @@ class MomentScreen(Screen[None]):
             self._table_name = event.table.name
             self._came_from = None
             self._open_table()
-
-    def on_option_list_option_selected(self) -> None:
-        self._focus_view()
 
     @work(group="sheet", exclusive=True)
     async def _open_table(self) -> None:

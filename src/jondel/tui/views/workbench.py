@@ -185,15 +185,19 @@ class Workbench(MomentScreen):
         else:
             self._message.say(f"{action.label}: {said}")
 
+    def action_focus_view(self) -> None:
+        """Go to the sheet or the list of changes."""
+        self._focus_view()
+
     def action_focus_tables(self) -> None:
         self.remove_class("-card-open")
-        self._table_list.focus()
+        self.set_focus(self._table_list)
 
     def action_card(self) -> None:
         """Go to the card; where it has no place of its own it takes the view's."""
         if self.has_class("narrow"):
             self.add_class("-card-open")
-        self._card.card.focus()
+        self.set_focus(self._card.card)
 
     def action_internal(self) -> None:
         self._show_internal = not self._show_internal

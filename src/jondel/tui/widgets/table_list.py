@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from rich.style import Style
 from rich.text import Text
+from textual.binding import Binding
 from textual.message import Message
 from textual.widgets import OptionList
 from textual.widgets.option_list import Option
@@ -23,6 +24,7 @@ UNREADABLE = "!"
 class TableList(OptionList):
     """Tables by name; the highlighted one is the one shown."""
 
+    BINDINGS = [Binding("enter", "screen.focus_view", "to the table's records", show=False)]
     COMPONENT_CLASSES = OptionList.COMPONENT_CLASSES | VALUE_CLASSES
     DEFAULT_CSS = (
         "TableList { border: none; padding: 0 0 0 1; background: $surface; height: 1fr;"
