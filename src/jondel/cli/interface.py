@@ -6,12 +6,13 @@ import sys
 from collections.abc import Sequence
 from contextlib import closing, suppress
 from pathlib import Path
-
-import typer
+from typing import TYPE_CHECKING
 
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import JondelError, TargetLocked, TargetNotFound
-from jondel.core.verify.actions import Action
+
+if TYPE_CHECKING:
+    from jondel.core.verify.actions import Action
 
 
 class NoTerminal(JondelError):
@@ -39,7 +40,7 @@ def open_demo(*, fresh: bool, clock: str | None) -> None:
     if fresh:
         _forget(path)
     if not path.exists():
-        typer.echo("jondel: making the harbour's database …", err=True)
+        sys.stderr.write("jondel: making the harbour's database …\n")
         make_database(path)
     with harbour_desk(path, clock) as actions:
         _run(str(path), actions)

@@ -42,8 +42,9 @@ class JondelApp(App[None]):
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return DUSK.variables
 
-    def on_mount(self) -> None:
-        self.push_screen(Workbench(self.workspace))
+    def get_default_screen(self) -> Screen[None]:
+        # Not pushed over an empty screen, which would be laid out and painted first.
+        return Workbench(self.workspace)
 
     def on_unmount(self) -> None:
         self.workspace.close()

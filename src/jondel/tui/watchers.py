@@ -62,6 +62,9 @@ class Follower(Widget):
         """Why the live database cannot be read now; empty while it can."""
 
     def on_mount(self) -> None:
+        # At once and side by side: the first rows need not wait for the trail.
+        self.set_interval(_POLL_SECONDS, self._tick)
+        self._tick()
         self._open_trail()
 
     @work(group="open")
@@ -73,8 +76,6 @@ class Follower(Widget):
         except JondelError as error:
             problem = error
         self.post_message(self.TrailOpened(problem))
-        self.set_interval(_POLL_SECONDS, self._tick)
-        self._tick()
 
     def _tick(self) -> None:
         self._ticks += 1

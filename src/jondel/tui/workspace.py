@@ -99,7 +99,7 @@ class Workspace:
     # The database itself
 
     async def identity(self) -> Identity:
-        return await self._survey.read(
+        return await self._rows.read(
             None, self._trail, lambda db: Identity(db.name, db.engine, db.notices)
         )
 

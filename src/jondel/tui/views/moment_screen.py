@@ -91,6 +91,7 @@ class MomentScreen(Screen[None]):
         self._records.show_title()
         self.set_focus(self._sheet)
         self.set_interval(1.0, self._message.tick)
+        self.app.theme_changed_signal.subscribe(self, lambda _: self._show_around())
 
     def on_resize(self, event: events.Resize) -> None:
         self._fold(event.size.width)

@@ -10,20 +10,13 @@ from rich.text import Text
 from textual import events
 from textual.widget import Widget
 
+from jondel.tui.widgets.styles import ink
+
 
 class Band(Widget):
     """A line of parts, each with a style name; parts that do not fit are cut with a sign."""
 
-    COMPONENT_CLASSES = {"band--strong", "band--plain", "band--dim", "band--flag"}
-    DEFAULT_CSS = """
-    Band {
-        height: 1;
-        & > .band--strong { color: $brass; text-style: bold; }
-        & > .band--plain { color: $sand; }
-        & > .band--dim { color: $sand-dim; }
-        & > .band--flag { color: $ink; background: $brass; text-style: bold; }
-    }
-    """
+    DEFAULT_CSS = "Band { height: 1; }"
 
     def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:
         super().__init__(id=id, classes=classes)
@@ -58,9 +51,15 @@ class Band(Widget):
         return text
 
     def _style(self, name: str) -> Style:
-        style = self.get_component_rich_style(f"band--{name}", partial=True)
-        background = style.bgcolor if name == "flag" else None
-        return Style(color=style.color, bgcolor=background, bold=style.bold)
+        match name:
+            case "strong":
+                return ink(self, "brass", bold=True)
+            case "flag":
+                return ink(self, "ink", on="brass", bold=True)
+            case "dim":
+                return ink(self, "sand-dim")
+            case _:
+                return ink(self, "sand")
 
 
 class KeyBand(Widget):
@@ -69,15 +68,7 @@ class KeyBand(Widget):
     Those that do not fit are left out from the end, but never the last one: it explains them all.
     """
 
-    COMPONENT_CLASSES = {"keys--key", "keys--words"}
-    DEFAULT_CSS = """
-    KeyBand {
-        height: 1;
-        background: $background;
-        & > .keys--key { color: $brass; text-style: bold; }
-        & > .keys--words { color: $sand-dim; }
-    }
-    """
+    DEFAULT_CSS = "KeyBand { height: 1; background: $background; }"
 
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
@@ -106,11 +97,9 @@ class KeyBand(Widget):
 
     def _append_key(self, text: Text, entry: tuple[str, str, str]) -> None:
         key, words, action = entry
-        key_style = self.get_component_rich_style("keys--key", partial=True)
-        word_style = self.get_component_rich_style("keys--words", partial=True)
         start = text.cell_len
-        text.append(key, Style(color=key_style.color, bold=True))
-        text.append(f" {words}", Style(color=word_style.color))
+        text.append(key, ink(self, "brass", bold=True))
+        text.append(f" {words}", ink(self, "sand-dim"))
         self._places.append((start, text.cell_len, action))
         text.append("   ")
 

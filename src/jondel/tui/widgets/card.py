@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TypeAlias
+from typing import TypeAlias, cast
 
 from rich.cells import cell_len, chop_cells
 from rich.segment import Segment
@@ -13,32 +13,23 @@ from textual.geometry import Size
 from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
-from jondel.core.browse.display import Piece, full_lines, safe_name
+from jondel.core.browse.display import Piece, Role, full_lines, safe_name
 from jondel.core.model.changes import MARKS, CellChange, NoValue, RecordChange, TableChanges
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import ShownRow, Value
-from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS
+from jondel.tui.widgets.styles import change_style, ink, value_style
 
 _INDENT = 2
-_NAME, _TYPE, _CHANGED = "card--name", "card--type", "change--changed"
+_NAME, _TYPE, _CHANGED = "name", "type", "changed"
 
 Run: TypeAlias = tuple[str, str]
-"""Characters and the component class that styles them."""
+"""Characters, and how they are shown: one of the words above, or a value's role."""
 
 
 class Card(ScrollView, can_focus=True):
     """The current record, or what happened to a record. Long lines wrap, at any character."""
 
-    COMPONENT_CLASSES = VALUE_CLASSES | {_NAME, _TYPE}
-    DEFAULT_CSS = (
-        "Card { background: $surface; padding: 0 1; scrollbar-size: 1 1;"
-        + VALUE_CSS
-        + """
-        & > .card--name { color: $sand-dim; }
-        & > .card--type { color: $sea; }
-    }
-    """
-    )
+    DEFAULT_CSS = "Card { background: $surface; padding: 0 1; scrollbar-size: 1 1; }"
 
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
@@ -105,10 +96,19 @@ class Card(ScrollView, can_focus=True):
         indent, runs = self._wrapped[index]
         segments = [Segment(" " * indent, base)]
         for characters, name in runs:
-            style = self.get_component_rich_style(name, partial=True)
-            shown = Style(color=style.color, bold=style.bold, italic=style.italic)
-            segments.append(Segment(characters, base + shown))
+            segments.append(Segment(characters, base + self._style(name)))
         return Strip(segments).adjust_cell_length(width, base)
+
+    def _style(self, name: str) -> Style:
+        match name:
+            case "name":
+                return ink(self, "sand-dim")
+            case "type":
+                return ink(self, "sea")
+            case "changed":
+                return change_style(self, "changed")
+            case _:
+                return value_style(self, cast(Role, name))
 
 
 def _field(
@@ -135,7 +135,7 @@ def _earlier(value: Value | NoValue) -> list[list[Run]]:
 
 
 def _run(piece: Piece) -> Run:
-    return piece.text, f"value--{piece.role}"
+    return piece.text, piece.role
 
 
 def _wrapped(runs: Sequence[Run], width: int) -> Iterator[list[Run]]:

@@ -29,7 +29,7 @@ from jondel.core.model.changes import (
 )
 from jondel.core.model.values import StoredValue
 from jondel.tui.widgets.cell_text import fitted, fitted_text
-from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, value_style
+from jondel.tui.widgets.styles import change_style, ink, value_style
 
 _WIDEST_KEY, _NARROWEST_KEY = 24, 8
 _WIDEST_NAME = 24
@@ -75,25 +75,7 @@ class ChangeList(ScrollView, can_focus=True):
         Binding("right", "table(1)", "next table", show=False),
         Binding("enter", "select", "to the record", show=False),
     ]
-    COMPONENT_CLASSES = VALUE_CLASSES | {
-        "changes--heading",
-        "changes--name",
-        "changes--before",
-        "changes--current",
-        "changes--unfocused",
-    }
-    DEFAULT_CSS = (
-        "ChangeList { background: $background;"
-        + VALUE_CSS
-        + """
-        & > .changes--heading { color: $brass; background: $surface; text-style: bold; }
-        & > .changes--name { color: $sand-dim; }
-        & > .changes--before { color: $sand-dim; }
-        & > .changes--current { background: $row-current; }
-        & > .changes--unfocused { background: $row-current; }
-    }
-    """
-    )
+    DEFAULT_CSS = "ChangeList { background: $background; }"
 
     cursor = reactive(0)
     """Index of the current record among all records listed."""
@@ -178,16 +160,15 @@ class ChangeList(ScrollView, can_focus=True):
         if isinstance(line, TextLine):
             return self._text_line(line, width, base)
         if self._record_of_line[index] == self.cursor:
-            name = "changes--current" if self.has_focus else "changes--unfocused"
-            base = base + self.get_component_rich_style(name)
+            base = base + ink(self, on="row-current")
         segments = list(self._record_segments(line, width, base))
         pointer = "▌" if self._record_of_line[index] == self.cursor and self.has_focus else " "
-        pointer_style = base + Style(color=self.get_component_rich_style("changes--heading").color)
+        pointer_style = base + ink(self, "brass")
         return Strip([Segment(pointer, pointer_style), *segments]).adjust_cell_length(width, base)
 
     def _text_line(self, line: TextLine, width: int, base: Style) -> Strip:
         if line.heading:
-            style = self.get_component_rich_style("changes--heading")
+            style = ink(self, "brass", on="surface", bold=True)
             head = Segment(f" {line.text}  ", style)
             tail = Segment(line.tail, style)
             return Strip([head, tail]).adjust_cell_length(width, style)
@@ -207,13 +188,11 @@ class ChangeList(ScrollView, can_focus=True):
             yield from self._whole(line, room, base)
             return
         name = fitted_text(safe_name(line.cell.column), line.name_width)
-        yield Segment(
-            name + "  ", base + self.get_component_rich_style("changes--name", partial=True)
-        )
+        yield Segment(name + "  ", base + ink(self, "sand-dim"))
         room -= line.name_width + 2 + len(_ARROW)
         before = _before(line.cell)
         shown_before = min(max(4, room // 2), sum(len(piece.text) for piece in before))
-        dim = Style(color=self.get_component_rich_style("changes--before").color)
+        dim = ink(self, "sand-dim")
         for piece in fitted(before, shown_before):
             yield Segment(piece.text, base + dim)
         yield Segment(_ARROW, mark)
@@ -225,7 +204,7 @@ class ChangeList(ScrollView, can_focus=True):
         record, table = line.record, line.table
         columns = table.columns_after if record.kind == "added" else table.columns_before
         row = (record.after if record.kind == "added" else record.before) or ()
-        name_style = base + Style(color=self.get_component_rich_style("changes--name").color)
+        name_style = base + ink(self, "sand-dim")
         segments: list[Segment] = []
         for name, value in zip(columns, row, strict=True):
             if name in table.key_columns:

@@ -25,7 +25,7 @@ from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
 from jondel.tui.widgets.cell_text import fitted, fitted_text, width_of
-from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style, value_style
+from jondel.tui.widgets.styles import change_style, ink, value_style
 
 GUTTER = 2
 GAP = 2
@@ -64,30 +64,7 @@ class Sheet(ScrollView, can_focus=True):
         Binding("ctrl+end", "last_column", "last column", show=False),
         Binding("enter", "card", "the record's card", show=False),
     ]
-    COMPONENT_CLASSES = VALUE_CLASSES | {
-        "sheet--head",
-        "sheet--head-current",
-        "sheet--row-current",
-        "sheet--cell-current",
-        "sheet--cell-unfocused",
-        "sheet--problem",
-    }
-    DEFAULT_CSS = (
-        """
-    Sheet {
-        background: $background;
-    """
-        + VALUE_CSS
-        + """
-        & > .sheet--head { color: $sand-dim; background: $surface; }
-        & > .sheet--head-current { color: $brass; background: $surface; text-style: bold; }
-        & > .sheet--row-current { background: $row-current; }
-        & > .sheet--cell-current { color: $ink; background: $brass; }
-        & > .sheet--cell-unfocused { background: $rail; }
-        & > .sheet--problem { color: $removed; }
-    }
-    """
-    )
+    DEFAULT_CSS = "Sheet { background: $background; }"
 
     cursor_row = reactive(0)
     cursor_column = reactive(0)
@@ -341,13 +318,10 @@ class Sheet(ScrollView, can_focus=True):
     def _problem_line(self, y: int, width: int, background: Style) -> Strip:
         lines = _wrapped(self._problem, max(10, width - 4))
         if 1 <= y <= len(lines):
-            style = background + self._foreground("sheet--problem")
+            style = background + ink(self, "removed")
             text = fitted_text("  " + lines[y - 1], width)
             return Strip([Segment(text, style)], width)
         return Strip.blank(width, background)
-
-    def _foreground(self, name: str) -> Style:
-        return Style(color=self.get_component_rich_style(name).color)
 
     def _visible_columns(self, width: int) -> range:
         first = max(0, bisect_right(self._edges, self.scroll_offset.x) - 1)
@@ -355,8 +329,8 @@ class Sheet(ScrollView, can_focus=True):
         return range(first, min(last, len(self._widths)))
 
     def _head_line(self, width: int) -> Strip:
-        plain = self.get_component_rich_style("sheet--head")
-        current = self.get_component_rich_style("sheet--head-current")
+        plain = ink(self, "sand-dim", on="surface")
+        current = ink(self, "brass", on="surface", bold=True)
         columns = self._visible_columns(width)
         segments = []
         for index in columns:
@@ -379,7 +353,7 @@ class Sheet(ScrollView, can_focus=True):
         is_current = ordinal == self.cursor_row
         base = background
         if is_current:
-            base = background + self.get_component_rich_style("sheet--row-current")
+            base = background + ink(self, on="row-current")
         found = self.record_at(ordinal)
         if found is None:
             dim = base + value_style(self, "clip")
@@ -393,8 +367,8 @@ class Sheet(ScrollView, can_focus=True):
         for index in columns:
             style = base
             if is_current and index == self.cursor_column:
-                name = "sheet--cell-current" if self.has_focus else "sheet--cell-unfocused"
-                style = base + self.get_component_rich_style(name)
+                focused = ink(self, "ink", on="brass")
+                style = base + (focused if self.has_focus else ink(self, on="rail"))
             marked = (
                 change is not None
                 and table is not None

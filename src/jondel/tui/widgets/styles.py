@@ -1,54 +1,69 @@
-"""Style names for values and marks, shared by the widgets that show them."""
+"""The palette as text styles, shared by the widgets that draw line by line.
+
+They take colours from the theme directly: a component class for each of them would be resolved
+anew for every widget whenever anything is mounted, which start-up would feel.
+"""
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from rich.style import Style
+from textual.theme import Theme
 from textual.widget import Widget
 
 from jondel.core.browse.display import Role
 from jondel.core.model.changes import ChangeKind
 
-VALUE_CLASSES = {
-    "value--text",
-    "value--number",
-    "value--null",
-    "value--empty",
-    "value--blob",
-    "value--mark",
-    "value--clip",
-    "change--added",
-    "change--changed",
-    "change--removed",
+_ROLES: dict[Role, tuple[str, bool]] = {
+    "text": ("sand", False),
+    "number": ("sand", False),
+    "null": ("sand-dim", False),
+    "empty": ("sea", False),
+    "blob": ("sea", True),
+    "mark": ("brass", False),
+    "clip": ("sand-dim", False),
 }
+"""Each role's colour, and whether it is italic."""
 
-VALUE_CSS = """
-    & > .value--text { color: $sand; }
-    & > .value--number { color: $sand; }
-    & > .value--null { color: $sand-dim; }
-    & > .value--empty { color: $sea; }
-    & > .value--blob { color: $sea; text-style: italic; }
-    & > .value--mark { color: $brass; }
-    & > .value--clip { color: $sand-dim; }
-    & > .change--added { color: $added; text-style: bold; }
-    & > .change--changed { color: $changed; text-style: bold; }
-    & > .change--removed { color: $removed; text-style: bold; }
-"""
+
+def ink(
+    widget: Widget,
+    colour: str | None = None,
+    *,
+    on: str | None = None,
+    bold: bool | None = None,
+    italic: bool | None = None,
+) -> Style:
+    """A style of colours by their names in the theme; what is not given stays as it is."""
+    return _style(widget.app.current_theme, colour, on, bold, italic)
 
 
 def value_style(widget: Widget, role: Role) -> Style:
-    """The foreground for a piece of a value."""
-    return _foreground(widget, f"value--{role}")
+    """The style of a piece of a value."""
+    colour, italic = _ROLES[role]
+    return ink(widget, colour, italic=italic or None)
 
 
 def change_style(widget: Widget, kind: ChangeKind) -> Style:
-    """The foreground for a mark."""
-    return _foreground(widget, f"change--{kind}")
+    """The style of a mark."""
+    return ink(widget, kind, bold=True)
 
 
-def _foreground(widget: Widget, name: str) -> Style:
-    try:
-        style = widget.get_component_rich_style(name, partial=True)
-    except KeyError:
-        # A widget that ends loses its styles, perhaps before the last work on it is done.
-        return Style()
-    return Style(color=style.color, bold=style.bold, italic=style.italic, strike=style.strike)
+@lru_cache(256)
+def _cached(colour: str | None, on: str | None, bold: bool | None, italic: bool | None) -> Style:
+    return Style(color=colour, bgcolor=on, bold=bold, italic=italic)
+
+
+def _style(
+    theme: Theme, colour: str | None, on: str | None, bold: bool | None, italic: bool | None
+) -> Style:
+    return _cached(_value(theme, colour), _value(theme, on), bold, italic)
+
+
+def _value(theme: Theme, name: str | None) -> str | None:
+    if name is None:
+        return None
+    value = theme.variables.get(name) or getattr(theme, name)
+    assert isinstance(value, str)
+    return value

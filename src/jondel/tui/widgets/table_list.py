@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from rich.style import Style
 from rich.text import Text
 from textual.binding import Binding
 from textual.message import Message
@@ -15,7 +14,7 @@ from jondel.core.browse.display import grouped, safe_name
 from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind
 from jondel.core.model.schema import Table
 from jondel.tui.widgets.cell_text import fitted_text
-from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style
+from jondel.tui.widgets.styles import change_style, ink
 
 COUNTING = "…"
 UNREADABLE = "!"
@@ -25,17 +24,17 @@ class TableList(OptionList):
     """Tables by name; the highlighted one is the one shown."""
 
     BINDINGS = [Binding("enter", "screen.focus_view", "to the table's records", show=False)]
-    COMPONENT_CLASSES = OptionList.COMPONENT_CLASSES | VALUE_CLASSES
-    DEFAULT_CSS = (
-        "TableList { border: none; padding: 0 0 0 1; background: $surface; height: 1fr;"
-        + VALUE_CSS
-        + """
+    DEFAULT_CSS = """
+    TableList {
+        border: none;
+        padding: 0 0 0 1;
+        background: $surface;
+        height: 1fr;
         &:focus { border: none; background-tint: transparent 0%; }
         & > .option-list--option-highlighted { background: $row-current; color: $sand; }
         &:focus > .option-list--option-highlighted { background: $brass; color: $ink; }
     }
     """
-    )
 
     class TableHighlighted(Message):
         """Another table is to be shown."""
@@ -105,7 +104,7 @@ class TableList(OptionList):
             kind = kind[0] + " "
         tail = f" {kind}{right}"
         text = Text(fitted_text(safe_name(table.name), max(3, width - len(tail))), no_wrap=True)
-        text.append(tail, Style(dim=True))
+        text.append(tail, ink(self, "sand-dim"))
         counts = self._changes.get(table.name)
         if counts and counts.total:
             text.append("\n  ")

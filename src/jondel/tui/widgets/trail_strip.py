@@ -15,7 +15,7 @@ from jondel.core.browse.display import safe_name
 from jondel.core.model.changes import MARKS, ChangeKind, ChangeSummary
 from jondel.core.trail.trail import Step
 from jondel.tui.widgets.cell_text import fitted_text
-from jondel.tui.widgets.styles import VALUE_CLASSES, VALUE_CSS, change_style
+from jondel.tui.widgets.styles import change_style, ink
 
 STEP, STEP_SELECTED, NOW, NOW_SELECTED = "●", "◉", "◌", "◉"
 _NARROWEST_SLOT, _WIDEST_SLOT = 12, 20
@@ -26,25 +26,7 @@ _HEAD = " trail "
 class TrailStrip(Widget):
     """Three lines: the rail with its nodes, their titles, and the sizes of their changes."""
 
-    COMPONENT_CLASSES = VALUE_CLASSES | {
-        "trail--head",
-        "trail--rail",
-        "trail--node",
-        "trail--title",
-        "trail--selected",
-    }
-    DEFAULT_CSS = (
-        "TrailStrip { height: 3; background: $panel;"
-        + VALUE_CSS
-        + """
-        & > .trail--head { color: $sand-dim; }
-        & > .trail--rail { color: $rail; }
-        & > .trail--node { color: $sea; }
-        & > .trail--title { color: $sand-dim; }
-        & > .trail--selected { color: $brass; text-style: bold; }
-    }
-    """
-    )
+    DEFAULT_CSS = "TrailStrip { height: 3; background: $panel; }"
 
     class MomentChosen(Message):
         """A step, or now (None), was clicked."""
@@ -89,20 +71,19 @@ class TrailStrip(Widget):
         if self._steps:
             slot = max(_NARROWEST_SLOT, min(_WIDEST_SLOT, room // len(self._steps)))
         shown, hidden_before, hidden_after = self._shown(max(1, room // slot))
-        rail = Text(_HEAD, self._style("trail--head"), no_wrap=True)
+        rail = Text(_HEAD, ink(self, "sand-dim"), no_wrap=True)
         titles, sizes = Text(" " * len(_HEAD), no_wrap=True), Text(" " * len(_HEAD), no_wrap=True)
         self._stops = []
         self._gap(rail, titles, sizes, "", f"‹{hidden_before}" if hidden_before else "")
         for step in shown:
             selected = step.number == self._selected
             node = STEP_SELECTED if selected else STEP
-            style = self._style("trail--selected" if selected else "trail--node")
+            style = ink(self, "brass", bold=True) if selected else ink(self, "sea")
             self._stops.append((len(rail), len(rail) + slot, step.number))
             rail.append(node, style)
-            rail.append("─" * (slot - 1), self._style("trail--rail"))
+            rail.append("─" * (slot - 1), ink(self, "rail"))
             title = fitted_text(safe_name(step.after.title), slot - 2) + "  "
-            name = "trail--selected" if selected else "trail--title"
-            titles.append(title, self._style(name))
+            titles.append(title, self._title_style(selected))
             self._append_size(sizes, step.summary, "" if step.before else "trail starts", slot)
         self._gap(rail, titles, sizes, "", f"{hidden_after}›" if hidden_after else "")
         self._now_node(rail, titles, sizes)
@@ -120,21 +101,21 @@ class TrailStrip(Widget):
         return self._steps[first:last], first, len(self._steps) - last
 
     def _gap(self, rail: Text, titles: Text, sizes: Text, title: str, sign: str) -> None:
-        rail.append(fitted_text(sign, 3).replace(" ", "─"), self._style("trail--rail"))
+        rail.append(fitted_text(sign, 3).replace(" ", "─"), ink(self, "rail"))
         titles.append("   ")
         sizes.append("   ")
 
     def _now_node(self, rail: Text, titles: Text, sizes: Text) -> None:
         selected = self._selected is None
-        style = self._style("trail--selected" if selected else "trail--node")
+        style = ink(self, "brass", bold=True) if selected else ink(self, "sea")
         self._stops.append((len(rail), len(rail) + _NOW_SLOT, None))
         rail.append(NOW_SELECTED if selected else NOW, style)
-        titles.append("now", self._style("trail--selected" if selected else "trail--title"))
+        titles.append("now", self._title_style(selected))
         if self._now is not None and (self._now.counts.total or self._now.schema_changes):
             self._append_size(sizes, self._now, "", _NOW_SLOT)
         else:
             words = self._now_words if self._now is None else "no changes"
-            sizes.append(fitted_text(words, _NOW_SLOT), self._style("trail--title"))
+            sizes.append(fitted_text(words, _NOW_SLOT), ink(self, "sand-dim"))
 
     def _append_size(
         self, sizes: Text, summary: ChangeSummary | None, words: str, width: int
@@ -152,12 +133,11 @@ class TrailStrip(Widget):
             if sizes.cell_len == start:
                 words = "no changes"
         if sizes.cell_len == start:
-            sizes.append(fitted_text(words, width - 1), self._style("trail--title"))
+            sizes.append(fitted_text(words, width - 1), ink(self, "sand-dim"))
         sizes.append(" " * max(0, width - (sizes.cell_len - start)))
 
-    def _style(self, name: str) -> Style:
-        style = self.get_component_rich_style(name, partial=True)
-        return Style(color=style.color, bold=style.bold)
+    def _title_style(self, selected: bool) -> Style:
+        return ink(self, "brass", bold=True) if selected else ink(self, "sand-dim")
 
     def on_click(self, event: events.Click) -> None:
         for start, end, number in self._stops:

@@ -7,10 +7,9 @@ from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
 from itertools import chain, islice
 from pathlib import Path
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 import apsw
-import apsw.ext
 
 from jondel.core.engines.protocol import Capabilities, Extent
 from jondel.core.engines.sqlite import connection as opening
@@ -34,6 +33,9 @@ from jondel.core.errors import (
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row, ShownRow, StoredValue
+
+if TYPE_CHECKING:
+    from apsw.ext import QueryDetails
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
@@ -451,11 +453,13 @@ class SqliteDatabase:
 
     def _single_statement(self, sql: str) -> str:
         """Check that the text is one statement that only reads."""
+        from apsw.ext import query_info  # slow to import and needed only here
+
         rest = sql
         found: list[str] = []
         while rest.strip() and len(found) < 2:
             try:
-                details = apsw.ext.query_info(self._connection, rest, actions=True)
+                details = query_info(self._connection, rest, actions=True)
             except apsw.SQLError:
                 found.append(rest)  # running it gives the engine's own message
                 break
@@ -473,8 +477,10 @@ class SqliteDatabase:
             try:
                 description = cursor.get_description()
             except apsw.ExecutionCompleteError:
+                from apsw.ext import query_info  # slow to import and seldom needed
+
                 # apsw forgets the columns of a statement that returned no row.
-                info = apsw.ext.query_info(self._connection, statement)
+                info = query_info(self._connection, statement)
                 description = info.description
             columns = tuple(entry[0] for entry in description)
             wanted = None if limit is None else limit + 1
@@ -490,7 +496,7 @@ def _rows_for_next_batch(batch: Sequence[tuple[object, ...]]) -> int:
     return max(1, min(_MOST_BATCH_ROWS, _BATCH_BYTES // (largest + 1)))
 
 
-def _check_only_reads(details: apsw.ext.QueryDetails) -> None:
+def _check_only_reads(details: QueryDetails) -> None:
     if not details.is_readonly:
         raise StatementRefused("the statement would write; Jondel only reads here")
     for action in details.actions or ():
