@@ -49,7 +49,8 @@ def main() -> None:
         path = Path(folder, "big.db")
         make_database(path, given.rows)
         environment = {**os.environ, "JONDEL_HOME": folder, "TERM": "xterm-256color"}
-        for name in ("COLUMNS", "LINES"):
+        # What would hide the terminal's size, or have Python compile every module anew.
+        for name in ("COLUMNS", "LINES", "PYTHONDONTWRITEBYTECODE"):
             environment.pop(name, None)
         commands = {
             "bare Textual app": ([sys.executable, "-c", _BARE], b"all is ready"),

@@ -13,7 +13,12 @@ from textual.message_pump import MessagePump
 import jondel.tui
 
 _MEANT = re.compile(r"__\w+__|(on|_on|watch|action)_\w+|compose|render|render_line|commands|show")
-_MEANT_ONES = {"get_system_commands", "get_theme_variable_defaults", "_fatal_error"}
+_MEANT_ONES = {
+    "get_default_screen",
+    "get_system_commands",
+    "get_theme_variable_defaults",
+    "_fatal_error",
+}
 
 
 def _classes() -> list[type]:

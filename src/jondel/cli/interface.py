@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from collections.abc import Sequence
 from contextlib import closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from jondel.core.engines.registry import open_database
 from jondel.core.errors import JondelError, TargetLocked, TargetNotFound
+from jondel.tui.early_look import EarlyLook
 
 if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
@@ -25,10 +26,7 @@ def open_target(target: str | None) -> None:
     A target that cannot be used is reported at once, except one that is locked: that may pass, so
     the interface opens and keeps trying.
     """
-    target = target or _found_here()
-    with suppress(TargetLocked):
-        open_database(target).close()
-    _run(target, ())
+    _run(target or _found_here(), ())
 
 
 def open_demo(*, fresh: bool, clock: str | None) -> None:
@@ -47,14 +45,21 @@ def open_demo(*, fresh: bool, clock: str | None) -> None:
 
 
 def _run(target: str, actions: Sequence[Action]) -> None:
+    early = EarlyLook(target)
+    # What loading makes stays for good; collecting garbage meanwhile would only cost time.
+    gc.disable()
+    from jondel.tui.app import JondelApp
+
+    gc.freeze()
+    gc.enable()
+    with suppress(TargetLocked):
+        early.require_opened()
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise NoTerminal(
             "the interface needs a terminal; for scripts there are `jondel snapshot`, `diff`, "
             "`record` and `query` (see `jondel --help`)"
         )
-    from jondel.tui.app import JondelApp
-
-    app = JondelApp(target, actions)
+    app = JondelApp(target, actions, early)
     app.run()
     if app.failure is not None:
         raise app.failure

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from textual.app import App, SystemCommand
 from textual.screen import Screen
 from textual.worker import WorkerFailed
 
-from jondel.core.verify.actions import Action
+from jondel.tui.early_look import EarlyLook
 from jondel.tui.theme import DUSK, MORNING
 from jondel.tui.views.workbench import Workbench
 from jondel.tui.workspace import Workspace
+
+if TYPE_CHECKING:
+    from jondel.core.verify.actions import Action
 
 
 class JondelApp(App[None]):
@@ -20,9 +24,11 @@ class JondelApp(App[None]):
     TITLE = "Jondel"
     CSS_PATH = "jondel.tcss"
 
-    def __init__(self, target: str, actions: Sequence[Action] = ()) -> None:
+    def __init__(
+        self, target: str, actions: Sequence[Action] = (), early: EarlyLook | None = None
+    ) -> None:
         super().__init__()
-        self.workspace = Workspace(target, actions)
+        self.workspace = Workspace(target, actions, early)
         self.register_theme(DUSK)
         self.register_theme(MORNING)
         self.theme = DUSK.name

@@ -12,6 +12,7 @@ from typing import TypeAlias, TypeVar
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.trail.trail import Step, Trail
+from jondel.tui.early_look import EarlyLook
 from jondel.tui.session import Job, Session
 
 Moment: TypeAlias = int | None
@@ -23,12 +24,14 @@ _KEPT_IMAGES = 3
 class MomentReader:
     """One thread with a connection of its own to the live database and to steps' images.
 
-    Everything is opened when it is first asked for, and again after an attempt that failed.
+    The connection of an early look becomes its own, if one is given. Everything else is opened
+    when it is first asked for, and again after an attempt that failed.
     """
 
-    def __init__(self, name: str, target: str) -> None:
+    def __init__(self, name: str, target: str, early: EarlyLook | None = None) -> None:
         self._session = Session(name)
         self._target = target
+        self._early = early
         self._live: Database | None = None
         self._images: OrderedDict[str, Database] = OrderedDict()
 
@@ -53,6 +56,8 @@ class MomentReader:
 
     def live(self) -> Database:
         """The live database, for work in this reader's thread."""
+        if self._live is None and self._early is not None:
+            self._live, self._early = self._early.take_database(), None
         if self._live is None:
             self._live = open_database(self._target)
         return self._live

@@ -13,7 +13,8 @@ from textual.widget import Widget
 
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import Changes
-from jondel.tui.workspace import Identity, Workspace
+from jondel.tui.early_look import Identity, Look
+from jondel.tui.workspace import Workspace
 
 _POLL_SECONDS = 0.2
 _TICKS_PER_TRAIL_CHECK = 10
@@ -61,11 +62,16 @@ class Follower(Widget):
         self.trouble = ""
         """Why the live database cannot be read now; empty while it can."""
 
+    def go_on_from(self, look: Look) -> None:
+        """Take what was seen early as known, so that it is not reported again."""
+        self._identity, self._token = look.identity, look.token
+
     def on_mount(self) -> None:
-        # At once and side by side: the first rows need not wait for the trail.
         self.set_interval(_POLL_SECONDS, self._tick)
-        self._tick()
-        self._open_trail()
+        if self._token is None:
+            self._tick()
+        # The first rows need not wait for the trail.
+        self.call_after_refresh(self._open_trail)
 
     @work(group="open")
     async def _open_trail(self) -> None:

@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
-from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database, Extent
 from jondel.core.engines.registry import location_of
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, TableChanges
@@ -20,9 +19,12 @@ from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow
 from jondel.core.snapshots.store import Trigger
 from jondel.core.trail.trail import Step, Trail
-from jondel.core.verify.actions import Action
+from jondel.tui.early_look import EarlyLook, Identity
 from jondel.tui.moments import Moment, MomentReader
 from jondel.tui.session import Job, Session
+
+if TYPE_CHECKING:
+    from jondel.core.verify.actions import Action
 
 _KEPT_RECORDS = 2000
 """Records listed for each table; all are counted."""
@@ -32,23 +34,17 @@ _QUICKLY_COMPARED_BYTES = 256 * 1024 * 1024
 _CARD_VALUE_BYTES = 64 * 1024
 
 
-@dataclass(frozen=True)
-class Identity:
-    """What the masthead says of the live database."""
-
-    name: str
-    engine: str
-    notices: tuple[str, ...]
-
-
 class Workspace:
     """An open database with its trail. Every coroutine may raise ``JondelError``."""
 
-    def __init__(self, target: str, actions: Sequence[Action] = ()) -> None:
+    def __init__(
+        self, target: str, actions: Sequence[Action] = (), early: EarlyLook | None = None
+    ) -> None:
         self.location = location_of(target)
         self.actions = tuple(actions)
         self.steps: list[Step] = []
-        self._rows = MomentReader("rows", target)
+        self.early = early
+        self._rows = MomentReader("rows", target, early)
         self._survey = MomentReader("survey", target)
         self._app = Session("app")
         self._trail: Trail | None = None
@@ -99,9 +95,7 @@ class Workspace:
     # The database itself
 
     async def identity(self) -> Identity:
-        return await self._rows.read(
-            None, self._trail, lambda db: Identity(db.name, db.engine, db.notices)
-        )
+        return await self._rows.read(None, self._trail, Identity.of)
 
     async def change_token(self) -> Hashable:
         """Differs after something was committed to the live database."""
@@ -191,6 +185,8 @@ class Workspace:
             return self._compared[step.number]
 
         def work(job: Job) -> tuple[Changes, list[Step]]:
+            from jondel.core.diff.compare import Scope  # not needed for the first rows
+
             scope = Scope(keep_records=_KEPT_RECORDS, keep_value_bytes=_KEPT_VALUE_BYTES)
             if step is not None:
                 found = self.trail.step_changes(step, scope, job.uses)

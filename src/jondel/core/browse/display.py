@@ -8,7 +8,6 @@ a *role* that the interface shows in a style of its own.
 
 from __future__ import annotations
 
-import json
 import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -134,6 +133,8 @@ def _json_line(text: str) -> list[Piece]:
 def _json_laid_out(text: str) -> str | None:
     if text[:1] not in ("{", "["):
         return None
+    import json  # start-up is felt, and most values are no JSON
+
     try:
         return json.dumps(json.loads(text), indent=2, ensure_ascii=False)
     except (ValueError, RecursionError):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import secrets
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -67,7 +66,7 @@ class ImageFolder:
     @contextmanager
     def _written(self, database: Database) -> Iterator[tuple[Path, str]]:
         self._sweep()
-        unfinished = self._folder / f"{_UNFINISHED}{secrets.token_hex(8)}"
+        unfinished = self._folder / f"{_UNFINISHED}{os.urandom(8).hex()}"
         try:
             previous = os.umask(0o077)
             try:

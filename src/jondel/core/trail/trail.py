@@ -8,14 +8,17 @@ from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from jondel.core.diff.compare import Scope, compare
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import LabelInvalid, SnapshotNotFound
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.snapshots.home import jondel_home
 from jondel.core.snapshots.images import ImageFolder
 from jondel.core.snapshots.store import Catalogue, Snapshot, Trigger
+
+if TYPE_CHECKING:
+    from jondel.core.diff.compare import Scope
 
 NOW = "now"
 LAST = "last"
@@ -149,7 +152,7 @@ class Trail:
         self,
         before: Snapshot,
         after: Snapshot | Database,
-        scope: Scope = Scope(),  # noqa: B008 (frozen)
+        scope: Scope | None = None,
         opened: Callable[[Database], None] | None = None,
     ) -> Changes:
         """Find what changed from a snapshot to another, or to a live database as it is now.
@@ -159,10 +162,12 @@ class Trail:
         with self.both_sides(before, after) as sides:
             if sides is None:
                 return Changes(method="same")
+            from jondel.core.diff.compare import Scope, compare  # not needed to open a trail
+
             for side in sides:
                 if opened:
                     opened(side)
-            return compare(*sides, scope)
+            return compare(*sides, scope or Scope())
 
     def step_changes(
         self, step: Step, scope: Scope, opened: Callable[[Database], None] | None = None

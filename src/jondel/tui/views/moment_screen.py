@@ -9,15 +9,15 @@ from typing import TypeAlias
 
 from textual import events, work
 from textual.app import ComposeResult
-from textual.containers import Horizontal, Vertical
+from textual.containers import Horizontal
 from textual.screen import Screen
-from textual.widgets import ContentSwitcher
 
 from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Clipped, StoredValue
+from jondel.tui.early_look import Identity, Look
 from jondel.tui.keys import footer_keys
 from jondel.tui.moments import Moment
 from jondel.tui.views.changes import ChangesView
@@ -31,7 +31,7 @@ from jondel.tui.widgets.message_line import MessageLine
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.table_list import TableList
 from jondel.tui.widgets.trail_strip import TrailStrip
-from jondel.tui.workspace import Identity, Workspace
+from jondel.tui.workspace import Workspace
 
 ChangePlace: TypeAlias = tuple[str, tuple[StoredValue, ...]]
 """A change in the list: the table's name and the record's key."""
@@ -51,7 +51,9 @@ class MomentScreen(Screen[None]):
         super().__init__()
         self._workspace = workspace
         self._identity: Identity | None = None
+        self._early_look: Look | None = None
         self._moment: Moment = None
+        self._view = "records"
         self._tables: list[Table] = []
         self._table_name: str | None = None
         self._show_internal = False
@@ -63,6 +65,7 @@ class MomentScreen(Screen[None]):
         self._records = RecordsView(workspace, id="records")
         self._sheet = self._records.sheet
         self._changes_view = ChangesView(id="changes")
+        self._changes_view.add_class("-away")
         self._card = CardPane(id="card-pane")
         self._tables_pane = TablesPane(id="tables-pane")
         self._table_list = self._tables_pane.list
@@ -72,12 +75,15 @@ class MomentScreen(Screen[None]):
         self._comparer = Comparer(workspace)
 
     def compose(self) -> ComposeResult:
+        early = self._workspace.early
+        self._early_look = early.finished() if early is not None else None
+        if self._early_look is not None:
+            self._follower.go_on_from(self._early_look)
         yield Masthead(id="masthead")
         with Horizontal(id="panes"):
             yield self._tables_pane
-            with Vertical(id="middle"), ContentSwitcher(initial="records", id="views"):
-                yield self._records
-                yield self._changes_view
+            yield self._records
+            yield self._changes_view
             yield self._card
         yield self._message
         yield self._strip
@@ -87,11 +93,33 @@ class MomentScreen(Screen[None]):
 
     def on_mount(self) -> None:
         self._fold(self.size.width)
-        self._show_around()
         self._records.show_title()
+        self._show_early_look()
+        self._show_around()
         self.set_focus(self._sheet)
         self.set_interval(1.0, self._message.tick)
         self.app.theme_changed_signal.subscribe(self, lambda _: self._show_around())
+
+    def _show_early_look(self) -> None:
+        """Show what was read while the interface was loaded, so that it is painted first."""
+        look = self._early_look
+        if look is None:
+            return
+        self._take_identity(look.identity)
+        self._tables = list(look.tables)
+        self._table_name = look.cache.table.name
+        self._records.show_cache(None, look.cache, keep_place=False)
+        self._counts[look.cache.table.name] = look.cache.extent.rows
+        self._show_table_list()
+        self._table_list.highlight(look.cache.table.name)
+        self._show_card()
+        self.call_after_refresh(self._count_tables)
+
+    def _take_identity(self, identity: Identity) -> None:
+        if self._identity is None:
+            for notice in identity.notices:
+                self._message.say(notice)
+        self._identity = identity
 
     def on_resize(self, event: events.Resize) -> None:
         self._fold(event.size.width)
@@ -104,7 +132,9 @@ class MomentScreen(Screen[None]):
 
     def _switch(self, name: str) -> None:
         """Show ``records`` or ``changes``."""
-        self.query_one("#views", ContentSwitcher).current = name
+        self._view = name
+        self._records.set_class(name != "records", "-away")
+        self._changes_view.set_class(name != "changes", "-away")
         self._focus_view()
         self._show_keys()
         self._show_card()
@@ -115,10 +145,6 @@ class MomentScreen(Screen[None]):
         self.set_focus(self._sheet if self._view == "records" else self._changes_view.changes)
 
     # What is shown around the views
-
-    @property
-    def _view(self) -> str:
-        return self.query_one("#views", ContentSwitcher).current or "records"
 
     def _show_around(self) -> None:
         """Bring masthead, table list, trail and keys in line with the state."""
@@ -193,10 +219,7 @@ class MomentScreen(Screen[None]):
         self._show_around()
 
     def on_follower_committed(self, event: Follower.Committed) -> None:
-        if self._identity is None:
-            for notice in event.identity.notices:
-                self._message.say(notice)
-        self._identity = event.identity
+        self._take_identity(event.identity)
         if self._moment is None:
             self._load(keep_place=True)
         self._comparer.refresh_now()

@@ -55,6 +55,10 @@ class RecordsView(Vertical):
             self.sheet.show_problem(str(error))
             self._title.show([(f" {safe_name(table.name)}", "strong")], [("not readable ", "dim")])
             return
+        self.show_cache(moment, cache, keep_place=keep_place)
+
+    def show_cache(self, moment: Moment, cache: WindowCache, *, keep_place: bool) -> None:
+        """Show a table's rows, of which the first ones to be seen have been read."""
         self._moment = moment
         self.sheet.show(cache, keep_place=keep_place)
         self.show_title()

@@ -13,7 +13,6 @@ from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
 from jondel.tui.views.moment_screen import MomentScreen
-from jondel.tui.views.panels import ActionPanel, HelpPanel, LabelPanel
 from jondel.tui.widgets.change_list import ChangeList
 from jondel.tui.widgets.sheet import Sheet
 
@@ -135,6 +134,8 @@ class Workbench(MomentScreen):
             if label is not None:
                 self._snapshot(label)
 
+        from jondel.tui.views.panels import LabelPanel  # panels are not needed for the first rows
+
         self.app.push_screen(LabelPanel(labels), take)
 
     @work(group="snapshot")
@@ -172,6 +173,8 @@ class Workbench(MomentScreen):
         def run(action: object) -> None:
             if action is not None:
                 self._act(self._workspace.actions.index(action))  # type: ignore[arg-type]
+
+        from jondel.tui.views.panels import ActionPanel
 
         self.app.push_screen(ActionPanel(self._workspace.actions), run)
 
@@ -215,6 +218,8 @@ class Workbench(MomentScreen):
             self._focus_view()
 
     def action_help(self) -> None:
+        from jondel.tui.views.panels import HelpPanel
+
         here = (
             ("In the sheet", Sheet.BINDINGS)
             if self._view == "records"

@@ -395,7 +395,9 @@ class Sheet(ScrollView, can_focus=True):
         """Cut the columns to the visible stretch; the gutter stays in place."""
         start = self._edges[columns.start] if self._widths else GUTTER
         shift = self.scroll_offset.x + GUTTER - start
-        body = Strip(segments).crop(max(0, shift), max(0, shift) + width - GUTTER)
+        if shift <= 0:
+            return Strip([gutter, *segments]).adjust_cell_length(width, base)
+        body = Strip(segments).crop(shift, shift + width - GUTTER)
         return Strip.join([Strip([gutter], GUTTER), body]).adjust_cell_length(width, base)
 
     # Moving

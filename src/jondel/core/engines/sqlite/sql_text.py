@@ -8,13 +8,13 @@ else a text that begins with a marker nobody else can know and carries the bytes
 
 from __future__ import annotations
 
-import secrets
+import os
 from collections.abc import Iterable, Sequence
 from typing import Any
 
 from jondel.core.model.values import Clipped, InvalidText, Value
 
-_MARKER = f"\x01{secrets.token_hex(16)}:"
+_MARKER = f"\x01{os.urandom(16).hex()}:"
 _MARKER_SQL = f"char(1)||'{_MARKER[1:]}'"
 _HEAD_BYTES = 1024
 

@@ -1,0 +1,93 @@
+"""A first look at the database, taken while the interface is still being loaded.
+
+Loading the toolkit takes longer than opening a database and reading its first rows, and another
+thread can do that meanwhile; the first thing painted then is the table itself. This module must
+not import the toolkit.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Hashable
+from contextlib import suppress
+from dataclasses import dataclass
+
+from jondel.core.browse.windows import WindowCache
+from jondel.core.engines.protocol import Database
+from jondel.core.engines.registry import open_database
+from jondel.core.errors import JondelError
+from jondel.core.model.schema import Table
+
+
+@dataclass(frozen=True)
+class Identity:
+    """What the masthead says of the live database."""
+
+    name: str
+    engine: str
+    notices: tuple[str, ...]
+
+    @classmethod
+    def of(cls, database: Database) -> Identity:
+        return cls(database.name, database.engine, database.notices)
+
+
+@dataclass(frozen=True)
+class Look:
+    """What was seen: the tables to show, and the beginning of the first one."""
+
+    token: Hashable
+    identity: Identity
+    tables: tuple[Table, ...]
+    cache: WindowCache
+
+
+class EarlyLook:
+    """Opens a target and looks at it in a thread of its own."""
+
+    def __init__(self, target: str) -> None:
+        self._target = target
+        self._opened = threading.Event()
+        self._error: BaseException | None = None
+        self._database: Database | None = None
+        self._look: Look | None = None
+        self._thread = threading.Thread(target=self._work, name="early-look", daemon=True)
+        self._thread.start()
+
+    def require_opened(self) -> None:
+        """Wait until the target is open; raises what keeps it from being opened."""
+        self._opened.wait()
+        if self._error is not None:
+            raise self._error
+
+    def finished(self) -> Look | None:
+        """What was seen, if that is known by now."""
+        return None if self._thread.is_alive() else self._look
+
+    def take_database(self) -> Database | None:
+        """Wait for the end of the look and hand the open database over, once."""
+        self._thread.join()
+        database, self._database = self._database, None
+        return database
+
+    def _work(self) -> None:
+        try:
+            self._database = open_database(self._target)
+        except BaseException as error:
+            self._error = error
+            return
+        finally:
+            self._opened.set()
+        with suppress(JondelError):  # the interface looks again, and says what is wrong
+            self._look = _look_at(self._database)
+
+
+def _look_at(database: Database) -> Look | None:
+    token = database.change_token()
+    tables = tuple(table for table in database.schema().tables if not table.internal)
+    if not tables:
+        return None
+    cache = WindowCache(tables[0], database.measure(tables[0]))
+    if cache.extent.rows:
+        cache.add(cache.fetch(database, 0))
+    return Look(token, Identity.of(database), tables, cache)
