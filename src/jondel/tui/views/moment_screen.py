@@ -211,8 +211,8 @@ class MomentScreen(Screen[None]):
     def on_follower_trail_opened(self, event: Follower.TrailOpened) -> None:
         if event.error is not None:
             self._message.say(str(event.error), problem=True)
+        self._comparer.start_anew()
         self._show_around()
-        self._comparer.measure_steps()
 
     def on_follower_trail_grew(self) -> None:
         self._comparer.start_anew()
