@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 from driving import SMALL, WIDE, driven
 from rich.cells import cell_len
+from textual import events
 
 import hostile
 from conftest import MakeDatabase, OpenApp
@@ -149,7 +150,8 @@ async def test_a_database_that_vanishes_and_returns_is_followed(
     async with driven(path) as driver:
         await driver.sees("north")
         path.rename(tmp_path / "away.db")
-        await driver.sees("cannot be read now", "put it back or open another")
+        await driver.sees("cannot be read now")
+        await driver.until(lambda: "put it back or open another" in driver.sheet.problem)
         assert "north" not in driver.text
         (tmp_path / "away.db").rename(path)
         await driver.sees("north", "live")
@@ -226,3 +228,12 @@ async def test_a_table_of_no_visible_columns_or_rows_is_no_problem(make: MakeDat
         await driver.sees("0 rows", "No records.")
         await driver.press("end", "down", "pageup", "enter", "escape", "right")
         assert driver.sheet.cursor_row == 0
+
+
+async def test_keys_typed_ahead_go_where_they_were_meant(harbour: Path) -> None:
+    async with driven(harbour) as driver:
+        names = [table.name for table in driver.bench._table_list.tables]
+        for key in ("t", *["down"] * names.index("tide_readings"), "enter", "end"):
+            driver.app.post_message(events.Key(key, None))
+        await driver.sees("row 200 000 of 200 000")
+        assert driver.sheet.has_focus

@@ -293,10 +293,12 @@ class MomentScreen(Screen[None]):
             self._records.show_title()
             self._card.clear()
             return
-        name = self._table_name if self._table_name in names else names[0]
+        if self._table_name not in names:
+            # Otherwise the list is left alone: its highlight may be further along by now.
+            self._table_list.highlight(names[0])
+            self._table_name = names[0]
+        name = self._table_name
         table = self._tables[names.index(name)]
-        self._table_name = name
-        self._table_list.highlight(name)
         await self._records.open_table(moment, table, keep_place=keep_place, place=place)
         if moment != self._moment:
             return
@@ -378,11 +380,19 @@ class MomentScreen(Screen[None]):
 
     def on_table_list_table_highlighted(self, event: TableList.TableHighlighted) -> None:
         event.stop()
+        self._follow_table_list()
+
+    def _follow_table_list(self) -> None:
+        """Show the highlighted table; the highlight may be further on than what told of it."""
+        table = self._table_list.current
+        if table is None:
+            return
         if self._view == "changes":
-            self._changes_view.changes.find_table(event.table.name)
-        if event.table.name != self._table_name:
-            self._table_name = event.table.name
+            self._changes_view.changes.find_table(table.name)
+        if table.name != self._table_name:
+            self._table_name = table.name
             self._came_from = None
+            self._sheet.expect()
             self._open_table()
 
     @work(group="sheet", exclusive=True)
@@ -390,7 +400,7 @@ class MomentScreen(Screen[None]):
         try:
             await self._load_sheet(self._moment, keep_place=False)
         except Cancelled:
-            pass
+            self._sheet.expect_no_more()
         except JondelError as error:
             self._show_problem(error)
 
@@ -409,7 +419,8 @@ class MomentScreen(Screen[None]):
         event.stop()
         if self._view == "changes":
             self._show_card()
-            self._table_list.highlight(event.table.table)
+            if not self._table_list.has_focus:
+                self._table_list.highlight(event.table.table)
 
     def on_trail_strip_moment_chosen(self, event: TrailStrip.MomentChosen) -> None:
         event.stop()

@@ -63,6 +63,7 @@ class Workbench(MomentScreen):
                 self._message.say(f"removed since: this is the table as of s{moment}, before that")
                 await self._load_tables(moment)
             self._switch("records")
+            self._table_list.highlight(table.table)
             await self._load_sheet(moment, keep_place=False, place=place)
             self._count_tables()
             self._sheet.go_to(place, record.cells[0].column if record.cells else None)
@@ -190,6 +191,7 @@ class Workbench(MomentScreen):
 
     def action_focus_view(self) -> None:
         """Go to the sheet or the list of changes."""
+        self._follow_table_list()
         self._focus_view()
 
     def action_focus_tables(self) -> None:

@@ -115,6 +115,8 @@ class Sheet(ScrollView, can_focus=True):
         self._names: list[str] = []
         self._problem = ""
         self._reading = False
+        self._expecting = False
+        self._typed_ahead: list[Callable[[], None]] = []
 
     # What is shown
 
@@ -142,6 +144,21 @@ class Sheet(ScrollView, can_focus=True):
         top = int(self.scroll_target_y)
         return top, top + self._body_height
 
+    def expect(self) -> None:
+        """Another table is about to be shown: moves are meant for that one from now on."""
+        self._expecting = True
+        self._typed_ahead.clear()
+
+    def expect_no_more(self) -> None:
+        """The table that was expected does not come."""
+        self._catch_up()
+
+    def _catch_up(self) -> None:
+        self._expecting = False
+        moves, self._typed_ahead = self._typed_ahead, []
+        for move in moves:
+            move()
+
     def show(self, cache: WindowCache, *, keep_place: bool) -> None:
         """Show a table's rows; ``keep_place`` where it is the same table, read anew."""
         if not keep_place:
@@ -158,6 +175,7 @@ class Sheet(ScrollView, can_focus=True):
         else:
             self.cursor_row = self.cursor_column = 0
             self.scroll_to(0, 0, animate=False)
+        self._catch_up()
         self._read_visible()
         self._announce()
         self.refresh()
@@ -166,6 +184,7 @@ class Sheet(ScrollView, can_focus=True):
         """Show why there is nothing to show, in place of rows."""
         self._cache = None
         self._problem = message
+        self._catch_up()
         self._edges, self._widths, self._names = [], [], []
         self.virtual_size = Size(0, 0)
         self.refresh()
@@ -421,22 +440,33 @@ class Sheet(ScrollView, can_focus=True):
         self.refresh()
 
     def action_move(self, rows: int, columns: int) -> None:
-        self._move_to(self.cursor_row + rows, self.cursor_column + columns)
+        self._move(lambda: (self.cursor_row + rows, self.cursor_column + columns))
 
     def action_page(self, screens: int) -> None:
-        self._move_to(self.cursor_row + screens * self._body_height, self.cursor_column)
+        self._move(lambda: (self.cursor_row + screens * self._body_height, self.cursor_column))
 
     def action_first_row(self) -> None:
-        self._move_to(0, self.cursor_column)
+        self._move(lambda: (0, self.cursor_column))
 
     def action_last_row(self) -> None:
-        self._move_to(self.rows - 1, self.cursor_column)
+        self._move(lambda: (self.rows - 1, self.cursor_column))
 
     def action_first_column(self) -> None:
-        self._move_to(self.cursor_row, 0)
+        self._move(lambda: (self.cursor_row, 0))
 
     def action_last_column(self) -> None:
-        self._move_to(self.cursor_row, len(self._widths) - 1)
+        self._move(lambda: (self.cursor_row, len(self._widths) - 1))
+
+    def _move(self, target: Callable[[], tuple[int, int]]) -> None:
+        """Go to a row and column, or do so once the expected table is there."""
+
+        def go() -> None:
+            self._move_to(*target())
+
+        if self._expecting:
+            self._typed_ahead.append(go)
+        else:
+            go()
 
     def action_card(self) -> None:
         self.post_message(self.CardWanted(self))
