@@ -14,6 +14,10 @@ check: $(dev)
 	@.venv/bin/ruff format --check .
 	@.venv/bin/mypy
 
+# The random tests with many more cases; takes some minutes.
+soak: $(dev)
+	@.venv/bin/python -m pytest -q --hypothesis-profile=soak tests/core
+
 bench: $(dev)
 	@.venv/bin/python bench/start_up.py
 

@@ -42,10 +42,10 @@ class Picture:
 # `a Return` is the first action, book a berth; each Down goes to the next one.
 _TWO_STEPS = "s a Return s ] a Down Down Return s"
 PICTURES = {
-    "records": Picture(f"{_TWO_STEPS} ] r t Down Down Return Down Down"),
-    "changes": Picture(f"{_TWO_STEPS} Down Down"),
+    "records": Picture("s a Return t Down Down Return End"),
+    "changes": Picture(f"{_TWO_STEPS} ["),
     "step": Picture(f"{_TWO_STEPS} [ Down Return"),
-    "changes-light": Picture(f"{_TWO_STEPS} [ T Down"),
+    "changes-light": Picture(f"{_TWO_STEPS} T"),
     "keys": Picture("s question"),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),

@@ -11,12 +11,16 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 import hostile
 from app_process import AppProcess
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.trail.trail import Trail
+
+settings.register_profile("default", max_examples=60, deadline=None)
+settings.register_profile("soak", max_examples=3000, deadline=None)
 
 MakeDatabase = Callable[..., Path]
 OpenApp = Callable[..., AppProcess]

@@ -64,7 +64,7 @@ def test_the_whole_loop(terminal, home: Path) -> None:  # type: ignore[no-untype
 
     # From a change to its record and back.
     screen.press("Enter")
-    screen.sees("row 641 of 641", "fuel_sales 641  + added", '""')
+    screen.sees("row 641 of 641", "fuel_sales 641", "+ added", '""')
     screen.press("BSpace")
     screen.sees("changes of s2")
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from oracle import as_found, expected
 
@@ -400,11 +400,6 @@ def _operate(connection: sqlite3.Connection, operation: tuple[Any, ...]) -> None
         connection.execute(statement, parameters)
 
 
-@settings(
-    max_examples=60,
-    deadline=None,
-    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
-)
 @given(
     st.sampled_from(["UTF-8", "UTF-16le"]),
     st.sampled_from([512, 4096]),

@@ -76,5 +76,5 @@ class CardPane(Vertical):
 
     def _show_title(self, table: str, key: Position, change: RecordChange | None) -> None:
         shown_key = " · ".join(line(value, _KEY_CHARACTERS) for value in key)
-        remark = f"  {MARKS[change.kind]} {change.kind}" if change else ""
-        self._title.show([(f" {safe_name(table)} {shown_key}", "strong"), (remark, "plain")])
+        remark = f"{MARKS[change.kind]} {change.kind} " if change else ""
+        self._title.show([(f" {safe_name(table)} {shown_key}", "strong")], [(remark, "plain")])
