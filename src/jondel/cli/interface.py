@@ -9,15 +9,12 @@ from contextlib import closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from jondel.core.errors import JondelError, TargetLocked, TargetNotFound
+from jondel.cli.problems import NoTerminal
+from jondel.core.errors import TargetLocked, TargetNotFound
 from jondel.tui.early_look import EarlyLook
 
 if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
-
-
-class NoTerminal(JondelError):
-    """The interface was asked for where there is no terminal to show it in."""
 
 
 def open_target(target: str | None) -> None:

@@ -10,14 +10,11 @@ import os
 import sys
 
 from jondel import __version__
+from jondel.cli.problems import UsageProblem
 from jondel.core.errors import JondelError
 
 COMMANDS = frozenset({"open", "demo", "find", "snapshot", "trail", "diff", "record", "query"})
 """What is a command; any other first word is a target. A file of such a name goes by ``./name``."""
-
-
-class UsageProblem(JondelError):
-    """The words given to the command are wrong."""
 
 
 def main() -> None:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from jondel.cli.main import UsageProblem
+from jondel.cli.problems import UsageProblem
 
 app = typer.Typer(
     add_completion=False,

@@ -1,0 +1,53 @@
+"""Whatever is pressed, in whatever order, while the app writes: the interface lives on."""
+
+from __future__ import annotations
+
+import random
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+from driving import SMALL, WIDE, driven
+
+from app_process import AppFailed
+from conftest import OpenApp
+from jondel.core.verify.actions import Action
+
+_KEYS = (
+    *("s", "s", "r", "c", "c", "left_square_bracket", "left_square_bracket"),
+    *("right_square_bracket", "n", "t", "t", "v", "backspace", "i", "escape", "T", "question_mark"),
+    *("enter", "enter", "enter", "up", "down", "down", "down", "left", "right", "tab", "a"),
+    *("pageup", "pagedown", "home", "end", "ctrl+home", "ctrl+end", "S", "x"),
+)
+_WRITES = (
+    "UPDATE texts SET value = random() WHERE id = abs(random()) % 18",
+    "DELETE FROM texts WHERE id = abs(random()) % 400",
+    "INSERT INTO texts(kind, value) SELECT kind, value FROM texts LIMIT 5",
+    "CREATE TABLE IF NOT EXISTS passing(id INTEGER PRIMARY KEY, v)",
+    "INSERT INTO passing(v) VALUES (randomblob(3000))",
+    "ALTER TABLE passing ADD COLUMN w DEFAULT 'x'",
+    "DROP TABLE IF EXISTS passing",
+    "UPDATE large SET body = zeroblob(100)",
+    "VACUUM",
+)
+
+
+@pytest.mark.parametrize("seed", range(4))
+async def test_any_keys_in_any_order_do_no_harm(
+    hostile_database: Path, app: OpenApp, seed: int
+) -> None:
+    chance = random.Random(seed)
+    writer = app(hostile_database)
+    size = WIDE if seed % 2 else SMALL
+    nobody = Action("call an app that is not there", "http://127.0.0.1:9/actions/none")
+    async with driven(hostile_database, size, [nobody]) as driver:
+        for _ in range(150):
+            if chance.random() < 0.2:
+                with suppress(AppFailed):  # it may find the database as it left it otherwise
+                    writer.run(chance.choice(_WRITES))
+            await driver.press(chance.choice(_KEYS))
+        while driver.app.screen is not driver.bench:
+            await driver.press("escape")
+        await driver.press("r", "n")
+        await driver.sees("live")
+        await driver.until(lambda: driver.sheet.table is not None or bool(driver.sheet.problem))
