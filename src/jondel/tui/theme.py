@@ -1,6 +1,6 @@
 """Jondel's palette: a harbour at dusk, and the same harbour by day.
 
-Ink, sand, brass and sea-green. Added, changed and removed are sea-green, brass and rust; their
+Ink, sand, brass and sea-green. Added, changed and removed are sea-green, brass and buoy red; their
 lightness differs too, so they stay apart for red-green blind eyes, and every one also has its mark.
 """
 
@@ -20,16 +20,16 @@ DUSK = Theme(
     panel="#1f2d38",
     success="#6cc0aa",
     warning="#d3a74f",
-    error="#e0895f",
+    error="#eb8773",
     variables={
         "ink": "#101820",
         "sand": "#e6dac0",
-        "sand-dim": "#a59d8b",
+        "sand-dim": "#a8a08e",
         "brass": "#d3a74f",
         "sea": "#6cc0aa",
         "added": "#6cc0aa",
         "changed": "#e2b968",
-        "removed": "#e0895f",
+        "removed": "#eb8773",
         "row-current": "#263845",
         "rail": "#52646f",
         "past": "#3a2f1a",
@@ -59,16 +59,16 @@ MORNING = Theme(
     panel="#e2d6ba",
     success="#155f52",
     warning="#7a5510",
-    error="#9c3412",
+    error="#920a3e",
     variables={
         "ink": "#f6efdf",
         "sand": "#1c2a33",
-        "sand-dim": "#5f5a4c",
+        "sand-dim": "#5c5749",
         "brass": "#7a5510",
         "sea": "#155f52",
         "added": "#155f52",
-        "changed": "#7a5510",
-        "removed": "#9c3412",
+        "changed": "#704e0a",
+        "removed": "#920a3e",
         "row-current": "#dccfae",
         "rail": "#9c927a",
         "past": "#ead9ae",

@@ -57,7 +57,7 @@ class MomentScreen(Screen[None]):
         self._tables: list[Table] = []
         self._table_name: str | None = None
         self._show_internal = False
-        self._counts: dict[str, int] = {}
+        self._counts: dict[str, int | None] = {}
         self._changes: Changes | None = None
         self._busy: list[str] = []
         self._came_from: tuple[Moment, ChangePlace] | None = None
@@ -317,7 +317,7 @@ class MomentScreen(Screen[None]):
             except Cancelled:
                 return
             except JondelError:
-                self._counts.pop(table.name, None)
+                self._counts[table.name] = None
             if time.monotonic() - shown_at > _SHOW_COUNTS_SECONDS:
                 shown_at = time.monotonic()
                 self._show_table_list()

@@ -34,7 +34,7 @@ class TablesPane(Vertical):
     def show(
         self,
         tables: Sequence[Table],
-        counts: Mapping[str, int],
+        counts: Mapping[str, int | None],
         changes: Mapping[str, ChangeCounts],
         *,
         with_internal: bool,

@@ -51,7 +51,7 @@ class TableList(OptionList):
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id, markup=False)
         self._tables: Sequence[Table] = ()
-        self._counts: Mapping[str, int] = {}
+        self._counts: Mapping[str, int | None] = {}
         self._changes: Mapping[str, ChangeCounts] = {}
         self._shown: list[tuple[str, str]] = []
 
@@ -68,10 +68,14 @@ class TableList(OptionList):
     def show(
         self,
         tables: Sequence[Table],
-        counts: Mapping[str, int],
+        counts: Mapping[str, int | None],
         changes: Mapping[str, ChangeCounts],
     ) -> None:
-        """Show these tables; counts that are not known yet are left out of the mappings."""
+        """Show these tables.
+
+        Counts that are not known yet are left out of the mappings; None is for a table whose rows
+        cannot be counted.
+        """
         name = self.current.name if self.current else None
         same = [(t.name, t.kind) for t in self._tables] == [(t.name, t.kind) for t in tables]
         self._tables, self._counts, self._changes = tables, counts, changes
@@ -97,7 +101,7 @@ class TableList(OptionList):
         width = max(8, self.scrollable_content_region.width or 24)
         count = self._counts.get(table.name)
         right = COUNTING if count is None else grouped(count)
-        if table.unreadable:
+        if table.unreadable or (count is None and table.name in self._counts):
             right = UNREADABLE
         kind = {"view": "view ", "virtual table": "virtual "}.get(table.kind, "")
         if kind and len(kind) + len(right) + len(table.name) + 1 > width:
