@@ -18,7 +18,9 @@ from jondel.tui.workspace import Workspace
 
 _POLL_SECONDS = 0.2
 _TICKS_PER_TRAIL_CHECK = 10
-_SETTLE_SECONDS = 0.4
+_BUSY_TICKS = 5
+"""While the app commits all the time it is looked at less often: each look is a lock."""
+_SETTLE_SECONDS, _LONGEST_REST_SECONDS = 0.4, 3.0
 _REST_FACTOR = 3
 
 
@@ -58,6 +60,8 @@ class Follower(Widget):
         self._token: Hashable = None
         self._polling = False
         self._ticks = 0
+        self._ticks_to_skip = 0
+        self._changed_last_time = False
         self._trail_is_open = False
         self.trouble = ""
         """Why the live database cannot be read now; empty while it can."""
@@ -87,7 +91,9 @@ class Follower(Widget):
         self._ticks += 1
         if self._trail_is_open and self._ticks % _TICKS_PER_TRAIL_CHECK == 0:
             self._check_trail()
-        if not self._polling:
+        if self._ticks_to_skip:
+            self._ticks_to_skip -= 1
+        elif not self._polling:
             self._polling = True
             self._poll()
 
@@ -103,7 +109,11 @@ class Follower(Widget):
             token = await self._workspace.change_token()
             if self._identity is None:
                 self._identity = await self._workspace.identity()
-            if self.trouble or token != self._token:
+            changed = token != self._token
+            if changed and self._changed_last_time:
+                self._ticks_to_skip = _BUSY_TICKS
+            self._changed_last_time = changed
+            if self.trouble or changed:
                 self.trouble, self._token = "", token
                 self.post_message(self.Committed(self._identity))
         except Cancelled:
@@ -183,7 +193,8 @@ class Comparer(Widget):
                 last, started = self._workspace.steps[-1].number, time.monotonic()
                 found = await self._workspace.changes_of(None)
                 # A database that is slow to compare and always written to must not keep us busy.
-                rest = max(_SETTLE_SECONDS, _REST_FACTOR * (time.monotonic() - started))
+                taken = time.monotonic() - started
+                rest = max(min(2 * rest, _LONGEST_REST_SECONDS), _REST_FACTOR * taken)
                 if last != self._workspace.steps[-1].number:
                     self._outdated = True
                     continue
