@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
-from itertools import accumulate
 
 from rich.segment import Segment
 from rich.style import Style
@@ -17,22 +15,16 @@ from textual.reactive import reactive
 from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
-from jondel.core.browse.display import Piece, pieces, safe_name
-from jondel.core.browse.windows import WindowCache
+from jondel.core.browse.display import Piece, pieces
+from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.errors import JondelError
 from jondel.core.model.changes import MARKS, ChangeKind, RecordChange
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
-from jondel.tui.widgets.cell_text import fitted, fitted_text, width_of
+from jondel.tui.widgets.cell_text import fitted, fitted_text
+from jondel.tui.widgets.sheet_columns import GAP, GUTTER, SheetColumns
 from jondel.tui.widgets.styles import change_style, ink, value_style
-
-GUTTER = 2
-GAP = 2
-_WIDEST_COLUMN = 36
-_NARROWEST_COLUMN = 3
-_MEASURED_VALUES = 20_000
-_NUMERIC_TYPES = ("INT", "REAL", "FLOA", "DOUB", "NUM", "DEC")
 
 Fetch = Callable[[WindowCache, int], Awaitable[Window]]
 
@@ -109,10 +101,7 @@ class Sheet(ScrollView, can_focus=True):
         self._fetch = fetch
         self._cache: WindowCache | None = None
         self._marks: RowMarks | None = None
-        self._widths: list[int] = []
-        self._right: list[bool] = []
-        self._edges: list[int] = []
-        self._names: list[str] = []
+        self._columns = SheetColumns()
         self._problem = ""
         self._reading = False
         self._expecting = False
@@ -185,7 +174,7 @@ class Sheet(ScrollView, can_focus=True):
         self._cache = None
         self._problem = message
         self._catch_up()
-        self._edges, self._widths, self._names = [], [], []
+        self._columns = SheetColumns()
         self.virtual_size = Size(0, 0)
         self.refresh()
 
@@ -224,48 +213,15 @@ class Sheet(ScrollView, can_focus=True):
 
     def _lay_out(self, cache: WindowCache) -> None:
         """Fit the columns to the rows at hand."""
-        table = cache.table
-        self._names = [_heading(table, index) for index in range(len(table.columns))]
-        count = max(1, len(table.columns))
-        rows = []
-        for ordinal in range(min(cache.extent.rows, 128, max(8, _MEASURED_VALUES // count))):
-            found = cache.row(ordinal)
-            if found:
-                rows.append(found[1])
-        self._widths, self._right = [], []
-        for index, column in enumerate(table.columns):
-            shown = [pieces(row[index], _WIDEST_COLUMN + 1) for row in rows]
-            widest = max([width_of(text) for text in shown] or [0])
-            widest = max(widest, width_of([Piece(self._names[index], "text")]))
-            self._widths.append(max(_NARROWEST_COLUMN, min(widest, _WIDEST_COLUMN)))
-            values = [row[index] for row in rows if row[index] is not None]
-            numeric = all(isinstance(value, int | float) for value in values)
-            declared = any(part in column.declared_type.upper() for part in _NUMERIC_TYPES)
-            self._right.append(numeric if values else declared)
-        self._place_columns()
+        found = [cache.row(ordinal) for ordinal in range(min(cache.extent.rows, BLOCK_ROWS))]
+        self._columns = SheetColumns(cache.table, [entry[1] for entry in found if entry])
 
     def _widen(self, rows: Sequence[ShownRow]) -> None:
-        """Make room for values longer than those seen before, as far as columns go."""
-        count = max(1, len(self._widths))
-        wider = False
-        for row in rows[: max(8, _MEASURED_VALUES // count)]:
-            for index, value in enumerate(row):
-                width = self._widths[index]
-                if width < _WIDEST_COLUMN:
-                    needed = width_of(pieces(value, _WIDEST_COLUMN + 1))
-                    if needed > width:
-                        self._widths[index] = min(needed, _WIDEST_COLUMN)
-                        wider = True
-        if wider:
-            self._place_columns()
+        if self._columns.widen(rows):
             self._resize()
 
-    def _place_columns(self) -> None:
-        self._edges = list(accumulate((width + GAP for width in self._widths), initial=GUTTER))
-
     def _resize(self) -> None:
-        width = self._edges[-1] - GAP if len(self._edges) > 1 else GUTTER
-        self.virtual_size = Size(width, self.rows + 1)
+        self.virtual_size = Size(self._columns.total_width, self.rows + 1)
 
     @property
     def _body_height(self) -> int:
@@ -273,10 +229,10 @@ class Sheet(ScrollView, can_focus=True):
 
     def _column_scroll(self) -> int:
         """The least change of the horizontal place that shows the current column."""
-        if not self._widths:
+        if not self._columns:
             return 0
-        left = self._edges[self.cursor_column]
-        right = left + self._widths[self.cursor_column]
+        left = self._columns.edges[self.cursor_column]
+        right = left + self._columns.widths[self.cursor_column]
         room = self.scrollable_content_region.width
         x = self.scroll_offset.x
         if left - GUTTER < x:
@@ -342,25 +298,22 @@ class Sheet(ScrollView, can_focus=True):
             return Strip([Segment(text, style)], width)
         return Strip.blank(width, background)
 
-    def _visible_columns(self, width: int) -> range:
-        first = max(0, bisect_right(self._edges, self.scroll_offset.x) - 1)
-        last = bisect_right(self._edges, self.scroll_offset.x + width)
-        return range(first, min(last, len(self._widths)))
-
     def _head_line(self, width: int) -> Strip:
         plain = ink(self, "sand-dim", on="surface")
         current = ink(self, "brass", on="surface", bold=True)
-        columns = self._visible_columns(width)
+        columns = self._columns.between(self.scroll_offset.x, width)
         segments = []
         for index in columns:
             style = current if index == self.cursor_column else plain
             text = fitted(
-                [Piece(self._names[index], "text")], self._widths[index], right=self._right[index]
+                [Piece(self._columns.names[index], "text")],
+                self._columns.widths[index],
+                right=self._columns.right[index],
             )
             segments.append(Segment("".join(piece.text for piece in text), style))
             segments.append(Segment(" " * GAP, plain))
         strip = self._placed(segments, columns, width, Segment(" " * GUTTER, plain), plain)
-        total = self._edges[-1] - GAP if self._widths else 0
+        total = self._columns.total_width
         hidden_left, hidden_right = self.scroll_offset.x > 0, self.scroll_offset.x + width < total
         if hidden_left:
             strip = Strip.join([Strip([Segment("‹ ", current)], GUTTER), strip.crop(GUTTER)])
@@ -380,7 +333,7 @@ class Sheet(ScrollView, can_focus=True):
         position, row = found
         change = self.change_at(position, row)
         changed = {cell.column for cell in change.cells} if change else set()
-        columns = self._visible_columns(width)
+        columns = self._columns.between(self.scroll_offset.x, width)
         segments: list[Segment] = []
         table = self._cache.table if self._cache else None
         for index in columns:
@@ -393,8 +346,9 @@ class Sheet(ScrollView, can_focus=True):
                 and table is not None
                 and (change.kind == "added" or table.columns[index].name in changed)
             )
-            shown = pieces(row[index], self._widths[index] + 1)
-            for piece in fitted(shown, self._widths[index], right=self._right[index]):
+            cells = self._columns.widths[index]
+            shown = fitted(pieces(row[index], cells + 1), cells, right=self._columns.right[index])
+            for piece in shown:
                 colour = value_style(self, piece.role)
                 if marked and change is not None:
                     colour = change_style(self, change.kind)
@@ -412,7 +366,7 @@ class Sheet(ScrollView, can_focus=True):
         self, segments: list[Segment], columns: range, width: int, gutter: Segment, base: Style
     ) -> Strip:
         """Cut the columns to the visible stretch; the gutter stays in place."""
-        start = self._edges[columns.start] if self._widths else GUTTER
+        start = self._columns.edges[columns.start] if self._columns else GUTTER
         shift = self.scroll_offset.x + GUTTER - start
         if shift <= 0:
             return Strip([gutter, *segments]).adjust_cell_length(width, base)
@@ -455,7 +409,7 @@ class Sheet(ScrollView, can_focus=True):
         self._move(lambda: (self.cursor_row, 0))
 
     def action_last_column(self) -> None:
-        self._move(lambda: (self.cursor_row, len(self._widths) - 1))
+        self._move(lambda: (self.cursor_row, len(self._columns) - 1))
 
     def _move(self, target: Callable[[], tuple[int, int]]) -> None:
         """Go to a row and column, or do so once the expected table is there."""
@@ -475,7 +429,7 @@ class Sheet(ScrollView, can_focus=True):
         if self._cache is None:
             return
         self.cursor_row = max(0, min(row, self.rows - 1))
-        self.cursor_column = max(0, min(column, len(self._widths) - 1))
+        self.cursor_column = max(0, min(column, len(self._columns) - 1))
         top = int(self.scroll_target_y)
         if self.cursor_row < top:
             top = self.cursor_row
@@ -485,20 +439,10 @@ class Sheet(ScrollView, can_focus=True):
         self._read_visible()
 
     def on_click(self, event: events.Click) -> None:
-        if self._cache is None or event.y == 0 or not self._widths:
+        if self._cache is None or event.y == 0 or not self._columns:
             return
-        column = bisect_right(self._edges, self.scroll_offset.x + event.x) - 1
-        self._move_to(self.scroll_offset.y + event.y - 1, max(0, column))
-
-
-def _heading(table: Table, index: int) -> str:
-    column = table.columns[index]
-    name = safe_name(column.name)
-    if column.key_position:
-        name = f"◆ {name}"
-    if table.links_from(column.name):
-        name = f"→ {name}"
-    return name
+        column = self._columns.at(self.scroll_offset.x + event.x)
+        self._move_to(self.scroll_offset.y + event.y - 1, column)
 
 
 def _wrapped(text: str, width: int) -> list[str]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
 from itertools import chain, islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, cast
 
 import apsw
 
@@ -24,6 +24,7 @@ from jondel.core.engines.sqlite.sql_text import (
     unwrapped,
     wrapped,
 )
+from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
 from jondel.core.errors import (
     StatementFailed,
     StatementRefused,
@@ -34,9 +35,6 @@ from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row, ShownRow, StoredValue
 
-if TYPE_CHECKING:
-    from apsw.ext import QueryDetails
-
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
 _FIRST_BATCH_ROWS, _MOST_BATCH_ROWS = 16, 512
@@ -45,24 +43,6 @@ _SAMPLED_ROWS = 8
 _RECENT_SECONDS = 0.1
 """Two commits within a tick of the file system's clock leave one signature; see change_token."""
 _BY_CODE_POINT = "jondel_code_point"
-_HARMLESS_PRAGMAS = frozenset(
-    {
-        "foreign_key_check",
-        "foreign_key_list",
-        "index_info",
-        "index_list",
-        "index_xinfo",
-        "integrity_check",
-        "quick_check",
-        "table_info",
-        "table_list",
-        "table_xinfo",
-    }
-)
-"""Pragmas that may be given an argument; with one, most others would set something."""
-_REFUSED_ACTIONS = frozenset(
-    {apsw.SQLITE_ATTACH, apsw.SQLITE_DETACH, apsw.SQLITE_TRANSACTION, apsw.SQLITE_SAVEPOINT}
-)
 _ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
 
@@ -289,9 +269,9 @@ class SqliteDatabase:
     def execute(self, sql: str, *, limit: int | None = None) -> ResultRows:
         self._keep_current()
         with translated(self._path):
-            statement = self._single_statement(sql)
+            statement = single_reading_statement(self._connection, sql)
             try:
-                return self._run(statement, limit)
+                return run_statement(self._connection, statement, limit)
             except apsw.ReadOnlyError as error:
                 raise StatementRefused(
                     "the statement would write; Jondel only reads here"
@@ -451,62 +431,9 @@ class SqliteDatabase:
             else:
                 yield (tuple(chain(*parts)) for parts in zip(*cursors, strict=True))
 
-    def _single_statement(self, sql: str) -> str:
-        """Check that the text is one statement that only reads."""
-        from apsw.ext import query_info  # slow to import and needed only here
-
-        rest = sql
-        found: list[str] = []
-        while rest.strip() and len(found) < 2:
-            try:
-                details = query_info(self._connection, rest, actions=True)
-            except apsw.SQLError:
-                found.append(rest)  # running it gives the engine's own message
-                break
-            if details.has_vdbe:
-                _check_only_reads(details)
-                found.append(details.first_query)
-            rest = details.query_remaining or ""
-        if len(found) != 1:
-            raise StatementRefused("give exactly one statement")
-        return found[0]
-
-    def _run(self, statement: str, limit: int | None) -> ResultRows:
-        cursor = self._connection.execute(statement)
-        with closing(cursor):
-            try:
-                description = cursor.get_description()
-            except apsw.ExecutionCompleteError:
-                from apsw.ext import query_info  # slow to import and seldom needed
-
-                # apsw forgets the columns of a statement that returned no row.
-                info = query_info(self._connection, statement)
-                description = info.description
-            columns = tuple(entry[0] for entry in description)
-            wanted = None if limit is None else limit + 1
-            rows = list(islice(cursor, wanted))
-        complete = limit is None or len(rows) <= limit
-        return ResultRows(columns, tuple(rows[:limit]), complete)
-
 
 def _rows_for_next_batch(batch: Sequence[tuple[object, ...]]) -> int:
     """How many rows like these make a batch of a bearable size in memory."""
     sample = batch[:: max(1, len(batch) // _SAMPLED_ROWS)]
     largest = max(sum(len(v) for v in row if isinstance(v, str | bytes)) for row in sample)
     return max(1, min(_MOST_BATCH_ROWS, _BATCH_BYTES // (largest + 1)))
-
-
-def _check_only_reads(details: QueryDetails) -> None:
-    if not details.is_readonly:
-        raise StatementRefused("the statement would write; Jondel only reads here")
-    for action in details.actions or ():
-        if action.action in _REFUSED_ACTIONS:
-            raise StatementRefused(
-                f"{action.action_name.removeprefix('SQLITE_')} is not possible here; "
-                "give a statement that reads"
-            )
-        sets = action.action == apsw.SQLITE_PRAGMA and action.pragma_value is not None
-        if sets and str(action.pragma_name).lower() not in _HARMLESS_PRAGMAS:
-            raise StatementRefused(
-                f"PRAGMA {action.pragma_name} would set something; Jondel only reads here"
-            )
