@@ -43,12 +43,11 @@ def open_demo(*, fresh: bool, clock: str | None) -> None:
 
 def _run(target: str, actions: Sequence[Action]) -> None:
     early = EarlyLook(target)
-    # What loading makes stays for good; collecting garbage meanwhile would only cost time.
+    # What loading makes stays for good; looking for garbage in it would only cost time. The app
+    # goes back to collecting once it is on the screen.
     gc.disable()
     from jondel.tui.app import JondelApp
 
-    gc.freeze()
-    gc.enable()
     with suppress(TargetLocked):
         early.require_opened()
     if not (sys.stdin.isatty() and sys.stdout.isatty()):

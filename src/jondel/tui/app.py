@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
@@ -54,6 +55,10 @@ class JondelApp(App[None]):
 
     def on_unmount(self) -> None:
         self.workspace.close()
+
+    def on_ready(self) -> None:
+        gc.freeze()
+        gc.enable()
 
     def action_change_light(self) -> None:
         """Go from the dark theme to the light one, or back."""

@@ -83,13 +83,10 @@ class MomentScreen(Screen[None]):
         with Horizontal(id="panes"):
             yield self._tables_pane
             yield self._records
-            yield self._changes_view
             yield self._card
         yield self._message
         yield self._strip
         yield KeyBand(id="keys")
-        yield self._follower
-        yield self._comparer
 
     def on_mount(self) -> None:
         self._fold(self.size.width)
@@ -97,8 +94,17 @@ class MomentScreen(Screen[None]):
         self._show_early_look()
         self._show_around()
         self.set_focus(self._sheet)
+        self.call_after_refresh(self._mount_the_rest)
         self.set_interval(1.0, self._message.tick)
         self.app.theme_changed_signal.subscribe(self, lambda _: self._show_around())
+
+    async def _mount_the_rest(self) -> None:
+        """Add what is not needed for the first rows to be on the screen."""
+        await self.query_one("#panes").mount(self._changes_view, before=self._card)
+        await self.mount(self._follower, self._comparer)
+        if self._view == "changes":  # asked for by a key typed ahead
+            self._focus_view()
+        self._load_changes()
 
     def _show_early_look(self) -> None:
         """Show what was read while the interface was loaded, so that it is painted first."""
