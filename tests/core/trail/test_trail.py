@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import os
+import resource
+import signal
 import stat
+import threading
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -14,6 +17,7 @@ from conftest import MakeDatabase, OpenApp
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import (
+    Cancelled,
     JondelError,
     LabelInvalid,
     LabelTaken,
@@ -267,3 +271,52 @@ def test_two_processes_may_take_snapshots_of_one_database(
 def test_every_error_is_a_jondel_error() -> None:
     for error in (LabelTaken, SnapshotNotFound, StoreUnavailable, TargetLocked):
         assert issubclass(error, JondelError)
+
+
+def test_a_disk_without_room_leaves_no_snapshot_and_says_so(
+    make: MakeDatabase, opened: Opened, trail_of: TrailOf, home: Path
+) -> None:
+    path = make(*_T, "CREATE TABLE u(v)", "INSERT INTO u VALUES (zeroblob(3000000))")
+    database = opened(path)
+    trail = trail_of(database)
+    trail.snapshots()
+    limits, ignored = resource.getrlimit(resource.RLIMIT_FSIZE), signal.SIG_IGN
+    previous = signal.signal(signal.SIGXFSZ, ignored)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (1_000_000, limits[1]))
+    try:
+        with pytest.raises(StoreUnavailable, match="make room"):
+            trail.take(database, "start")
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, limits)
+        signal.signal(signal.SIGXFSZ, previous)
+    assert trail.snapshots() == []
+    assert [entry for entry in home.rglob("*") if "images" in str(entry) and entry.is_file()] == []
+    assert trail.take(database, "start").id == "s1"
+
+
+def test_an_interrupt_stops_a_capture_and_leaves_nothing(
+    make: MakeDatabase, opened: Opened, trail_of: TrailOf, home: Path
+) -> None:
+    path = make(
+        "CREATE TABLE t(v)",
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 60) "
+        "INSERT INTO t SELECT zeroblob(1000000) FROM n",
+    )
+    database = opened(path)
+    trail = trail_of(database)
+
+    def stop_soon() -> None:
+        while not list(home.rglob("unfinished-*")):
+            pass
+        database.interrupt()
+
+    stopper = threading.Thread(target=stop_soon)
+    stopper.start()
+    try:
+        with pytest.raises(Cancelled):
+            trail.take(database)
+    finally:
+        stopper.join()
+    assert trail.snapshots() == []
+    assert list(home.rglob("unfinished-*")) == []
+    assert trail.take(database).id == "s1"

@@ -131,6 +131,7 @@ class Database(Protocol):
 
         Raises:
             FileExistsError: the destination is there already.
+            OSError: it could not be written.
         """
 
     def interrupt(self) -> None:

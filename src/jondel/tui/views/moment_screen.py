@@ -11,6 +11,7 @@ from textual import events, work
 from textual.app import ComposeResult
 from textual.containers import Horizontal
 from textual.screen import Screen
+from textual.widget import MountError
 
 from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
@@ -100,8 +101,11 @@ class MomentScreen(Screen[None]):
 
     async def _mount_the_rest(self) -> None:
         """Add what is not needed for the first rows to be on the screen."""
-        await self.query_one("#panes").mount(self._changes_view, before=self._card)
-        await self.mount(self._follower, self._comparer)
+        try:
+            await self.query_one("#panes").mount(self._changes_view, before=self._card)
+            await self.mount(self._follower, self._comparer)
+        except MountError:
+            return  # the person has left already
         if self._view == "changes":  # asked for by a key typed ahead
             self._focus_view()
         self._load_changes()

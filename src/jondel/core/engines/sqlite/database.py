@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import errno
+import os
+import threading
 import time
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, suppress
@@ -26,6 +29,7 @@ from jondel.core.engines.sqlite.sql_text import (
 )
 from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
 from jondel.core.errors import (
+    Cancelled,
     StatementFailed,
     StatementRefused,
     TableUnreadable,
@@ -40,6 +44,8 @@ _WINDOW_VALUE_BYTES = 4096
 _FIRST_BATCH_ROWS, _MOST_BATCH_ROWS = 16, 512
 _BATCH_BYTES = 8 << 20
 _SAMPLED_ROWS = 8
+_PAGES_AT_ONCE = 4096
+"""Pages copied between two looks at whether a capture is to be stopped."""
 _RECENT_SECONDS = 0.1
 """Two commits within a tick of the file system's clock leave one signature; see change_token."""
 _BY_CODE_POINT = "jondel_code_point"
@@ -59,6 +65,14 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
     return SqliteDatabase(path, opening.open_immutable, location)
 
 
+class _DestinationFailed(Exception):
+    """An image could not be written; ``number`` is the system's error number."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__(number)
+        self.number = number
+
+
 class SqliteDatabase:
     """One SQLite file, open for reading."""
 
@@ -70,11 +84,13 @@ class SqliteDatabase:
         self._location = location
         self._epoch = 0
         self._closed = False
+        self._stop_asked = threading.Event()
         self._open()
 
     def _open(self) -> None:
-        self._signature = opening.signature(self._path)
-        self._file = self._opener(self._path)
+        self._signature = self._current_signature()
+        with translated(self._path):
+            self._file = self._opener(self._path)
         self._connection = self._file.connection
         self._signature_read_at = 0.0
         self._data_version = 0
@@ -286,20 +302,39 @@ class SqliteDatabase:
         self._keep_current()
         if destination.exists():
             raise FileExistsError(destination)
-        with translated(self._path):
-            # A plain read first: it fails within the busy timeout where an app holds the file for
-            # good, while the backup interface alone would try for ever.
-            self._value("SELECT count(*) FROM sqlite_schema")
+        self._stop_asked.clear()
+        try:
+            with translated(self._path):
+                # A plain read first: it fails within the busy timeout where an app holds the file
+                # for good, while the backup interface alone would try for ever. The transaction
+                # keeps the image consistent over its parts.
+                self._connection.execute("BEGIN")
+                try:
+                    self._value("SELECT count(*) FROM sqlite_schema")
+                    self._copy_to(destination)
+                finally:
+                    self._connection.execute("ROLLBACK")
+        except _DestinationFailed as failure:
+            raise OSError(failure.number, os.strerror(failure.number)) from failure
+
+    def _copy_to(self, destination: Path) -> None:
+        try:
             target = apsw.Connection(str(destination))
             with closing(target):
                 target.execute("PRAGMA journal_mode=OFF")
                 with target.backup("main", self._connection, "main") as backup:
-                    # All pages in one step: a consistent image under one short read lock.
                     while not backup.done:
-                        backup.step(-1)
+                        if self._stop_asked.is_set():
+                            raise Cancelled("stopped")
+                        backup.step(_PAGES_AT_ONCE)
+        except apsw.FullError as error:
+            raise _DestinationFailed(errno.ENOSPC) from error
+        except (apsw.IOError, apsw.CantOpenError) as error:
+            raise _DestinationFailed(errno.EIO) from error
 
     def interrupt(self) -> None:
         if not self._closed:
+            self._stop_asked.set()
             self._connection.interrupt()
 
     def close(self) -> None:

@@ -18,6 +18,7 @@ from jondel.core.errors import (
     StatementFailed,
     TableUnreadable,
     TargetLocked,
+    TargetNotFound,
     TargetUnavailable,
 )
 
@@ -29,6 +30,11 @@ def translated(path: Path, *, table: str | None = None) -> Iterator[None]:
         yield
     except apsw.Error as error:
         raise _translate(error, path, table) from error
+    except FileNotFoundError as error:
+        raise TargetNotFound(f"{path}: the file is gone; put it back or open another") from error
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise TargetUnavailable(f"{path}: cannot be read ({reason}); check the disk") from error
 
 
 def locked_message(path: Path) -> str:
