@@ -20,6 +20,8 @@ from jondel.core.model.values import ShownRow, Value
 from jondel.tui.widgets.styles import change_style, ink, value_style
 
 _INDENT = 2
+_NARROWEST = 8
+"""Cells to wrap into at least; a card that is folded away has none."""
 _NAME, _TYPE, _CHANGED = "name", "type", "changed"
 
 Run: TypeAlias = tuple[str, str]
@@ -79,7 +81,7 @@ class Card(ScrollView, can_focus=True):
         self._wrapped = [
             (indent, line)
             for indent, runs in self._content
-            for line in _wrapped(runs, max(1, width - indent))
+            for line in wrapped_runs(runs, max(_NARROWEST, width - indent))
         ]
         self.virtual_size = Size(width, len(self._wrapped))
         self.refresh()
@@ -138,30 +140,29 @@ def _run(piece: Piece) -> Run:
     return piece.text, piece.role
 
 
-def _wrapped(runs: Sequence[Run], width: int) -> Iterator[list[Run]]:
-    """Break a line into lines of at most ``width`` cells."""
+def wrapped_runs(runs: Sequence[Run], width: int) -> Iterator[list[Run]]:
+    """Break a line into lines of at most ``width`` cells, which must be 2 or more."""
     line: list[Run] = []
     room = width
     for characters, name in runs:
         rest = characters
-        while rest:
-            size = cell_len(rest)
-            if size <= room:
-                line.append((rest, name))
-                room -= size
-                break
+        while cell_len(rest) > room:
             first = chop_cells(rest, room)[0] if room else ""
             if cell_len(first) > room:
                 first = ""  # a wide character does not fit any more
+            if not first and room == width:
+                first = rest[:1]  # whatever it is, go on
             if first:
                 line.append((first, name))
+                rest = rest[len(first) :]
             yield line
             line, room = [], width
-            if first:
-                rest = rest[len(first) :]
-            if len(rest) > width:
+            if cell_len(rest) > width:
                 *whole, rest = chop_cells(rest, width)
                 yield from ([(part, name)] for part in whole)
+        if rest:
+            line.append((rest, name))
+            room -= cell_len(rest)
     yield line
 
 
