@@ -237,3 +237,19 @@ async def test_keys_typed_ahead_go_where_they_were_meant(harbour: Path) -> None:
             driver.app.post_message(events.Key(key, None))
         await driver.sees("row 200 000 of 200 000")
         assert driver.sheet.has_focus
+
+
+async def test_the_mouse_goes_where_the_keys_go(make: MakeDatabase) -> None:
+    async with driven(make(*_MANY, *_PEOPLE)) as driver:
+        await driver.sees("tables 4")
+        names = [table.name for table in driver.bench._table_list.tables]
+        await driver.pilot.click("TableList", offset=(3, names.index("readings")))
+        await driver.sees("50 000 rows")
+        await driver.pilot.click("Sheet", offset=(4, 6))
+        await driver.sees("row 6 of 50 000", "readings 12")
+        driver.sheet.scroll_to(0, 30_000, animate=False)
+        await driver.until(lambda: driver.sheet.record_at(30_010) is not None)
+        await driver.sees("60004")
+        place = driver.lines[-1].index("c changes")
+        await driver.pilot.click("KeyBand", offset=(place, 0))
+        await driver.sees("Nothing is recorded yet")
