@@ -253,3 +253,13 @@ async def test_the_mouse_goes_where_the_keys_go(make: MakeDatabase) -> None:
         place = driver.lines[-1].index("c changes")
         await driver.pilot.click("KeyBand", offset=(place, 0))
         await driver.sees("Nothing is recorded yet")
+
+
+async def test_a_table_whose_opening_was_stopped_leaves_the_keys_alive(make: MakeDatabase) -> None:
+    async with driven(make(*_MANY)) as driver:
+        await driver.sees("50 000 rows")
+        with driver.bench._busy_with("opening"):
+            driver.sheet.expect()
+            await driver.press("escape")
+        await driver.press("end")
+        await driver.sees("row 50 000 of 50 000")

@@ -214,6 +214,7 @@ class Workbench(MomentScreen):
             for group in ("snapshot", "changes", "moment", "sheet", "counts"):
                 self.workers.cancel_group(self, group)
             self._comparer.pause()
+            self._sheet.expect_no_more()
         elif self._message.shown:
             self._message.hush()
         else:

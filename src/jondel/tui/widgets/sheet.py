@@ -139,10 +139,7 @@ class Sheet(ScrollView, can_focus=True):
         self._typed_ahead.clear()
 
     def expect_no_more(self) -> None:
-        """The table that was expected does not come."""
-        self._catch_up()
-
-    def _catch_up(self) -> None:
+        """What was expected is there or does not come: make the moves that wait for it."""
         self._expecting = False
         moves, self._typed_ahead = self._typed_ahead, []
         for move in moves:
@@ -164,7 +161,7 @@ class Sheet(ScrollView, can_focus=True):
         else:
             self.cursor_row = self.cursor_column = 0
             self.scroll_to(0, 0, animate=False)
-        self._catch_up()
+        self.expect_no_more()
         self._read_visible()
         self._announce()
         self.refresh()
@@ -173,7 +170,7 @@ class Sheet(ScrollView, can_focus=True):
         """Show why there is nothing to show, in place of rows."""
         self._cache = None
         self._problem = message
-        self._catch_up()
+        self.expect_no_more()
         self._columns = SheetColumns()
         self.virtual_size = Size(0, 0)
         self.refresh()
