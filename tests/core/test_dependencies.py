@@ -20,7 +20,7 @@ _CORE_MAY_IMPORT = {
     "browse": {"model", "errors", "engines"},
     "diff": {"model", "errors", "engines"},
     "snapshots": {"model", "errors", "engines"},
-    "trail": {"model", "errors", "engines", "diff", "snapshots"},
+    "trail": {"model", "errors", "engines", "browse", "diff", "snapshots"},
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
     "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail"},
 }

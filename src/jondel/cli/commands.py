@@ -1,4 +1,4 @@
-"""What the commands do that need no interface."""
+"""What the commands do that look, take snapshots and compare."""
 
 from __future__ import annotations
 
@@ -6,39 +6,39 @@ import shutil
 import signal
 import subprocess
 import sys
-from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 
-import typer
-
+from jondel.cli.output import opened, say, tell, warn_unread
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import ActionFailed, TableNotFound
 from jondel.core.formats.changes_json import end_json, write_changes
 from jondel.core.formats.changes_text import change_lines
 from jondel.core.formats.json_values import dumped
-from jondel.core.model.changes import Changes, Unread
-from jondel.core.snapshots.store import Snapshot, Trigger
+from jondel.core.model.changes import Changes
+from jondel.core.snapshots.catalogue import Snapshot, Trigger
+from jondel.core.trail.project import Project
 from jondel.core.trail.trail import NOW, Trail, check_label
 
-_LISTED_RECORDS = 100
+LISTED_RECORDS = 100
 
 
-@contextmanager
-def _opened(target: str) -> Iterator[tuple[Database, Trail]]:
-    with closing(open_database(target)) as database:
-        for notice in database.notices:
-            _say(f"{database.name}: {notice}")
-        with closing(Trail(database.location)) as trail:
-            yield database, trail
+def open_target(target: str | None) -> None:
+    """Open the interface."""
+    from jondel.cli.interface import open_target as open_it
+
+    open_it(target)
 
 
-def _say(message: str) -> None:
-    from jondel.core.browse.display import line
+def open_demo(fresh: bool, clock: str | None) -> None:
+    """Open the demo."""
+    from jondel.cli.interface import open_demo as open_it
 
-    typer.echo(f"jondel: {line(message, 2000)}", err=True)
+    open_it(fresh=fresh, clock=clock)
 
 
 def find_databases(folder: Path, as_json: bool) -> None:
@@ -48,47 +48,26 @@ def find_databases(folder: Path, as_json: bool) -> None:
 
     found = find_in(folder)
     if as_json:
-        typer.echo(dumped([{"path": str(f.path), "bytes": f.size} for f in found]))
+        tell(dumped([{"path": str(f.path), "bytes": f.size} for f in found]))
         return
     for entry in found:
-        typer.echo(f"{line(str(entry.path), 1000)}  {size_text(entry.size)}")
+        tell(f"{line(str(entry.path), 1000)}  {size_text(entry.size)}")
     if not found:
-        _say(f"{folder}: no SQLite database found here")
+        say(f"{folder}: no SQLite database found here")
 
 
 def take_snapshot(target: str, label: str | None, as_json: bool) -> None:
     """Take a snapshot and print its label or id."""
-    with _opened(target) as (database, trail):
+    with opened(target) as (database, trail):
         taken = trail.take(database, label)
-        typer.echo(dumped(end_json(taken)) if as_json else taken.label or taken.id)
+        tell(dumped(end_json(taken)) if as_json else taken.label or taken.id)
+        make_room(trail)
 
 
-def show_trail(target: str, as_json: bool) -> None:
-    """Print the recorded steps, oldest first."""
-    with _opened(target) as (database, trail):
-        steps = trail.steps()
-        if as_json:
-            entries = []
-            for step in steps:
-                entry = {**end_json(step.after), "before": step.before and step.before.id}
-                if step.summary is not None:
-                    entry["changes"] = {
-                        "tables": {name: vars(c) for name, c in step.summary.tables.items()},
-                        "schema_changes": step.summary.schema_changes,
-                    }
-                entries.append(entry)
-            typer.echo(dumped({"target": database.location, "steps": entries}))
-            return
-        if not steps:
-            _say(f"{database.name}: nothing is recorded yet; take one with `jondel snapshot`")
-        for step in steps:
-            after = step.after
-            when = after.taken_at.astimezone().strftime("%Y-%m-%d %H:%M:%S")
-            size = step.summary.counts.marked() if step.summary else ""
-            label = after.label or ""
-            typer.echo(
-                f"{after.id:<5} {when}  {label:<24} {after.trigger.text:<32} {size}".rstrip()
-            )
+def make_room(trail: Trail) -> None:
+    """Keep the store within its budget, and say what went for that."""
+    for snapshot in trail.keep_within_budget():
+        say(f"snapshot {snapshot.id} of {snapshot.taken_at:%Y-%m-%d} went to make room")
 
 
 def show_changes(
@@ -97,54 +76,97 @@ def show_changes(
     end: str,
     tables: Sequence[str],
     internal: bool,
+    noise: bool,
     limit: int,
     as_json: bool,
 ) -> None:
     """Print what changed from one end to another."""
-    with _opened(target) as (database, trail):
-        before = trail.find(start)
-        after = database if end == NOW else trail.find(end)
+    with opened(target) as (database, trail):
+        ends = tuple(database if name == NOW else trail.find(name) for name in (start, end))
+        before, after = ends
+        rules = rules_of(database, noise)
         with trail.both_sides(before, after) as sides:
-            if tables:
-                _require_tables(trail, before, sides, tables)
-            scope = Scope(internal, frozenset(tables) if tables else None, limit or None)
-            if as_json:
-                _warn_unread(write_changes(sys.stdout, (before, after), sides, scope))
-            else:
-                _print_changes(compare(*sides, scope) if sides else Changes())
+            if sides is None and tables:
+                with trail.both_sides(before, database) as both:
+                    _require_tables(both or (database, database), tables)
+            _show(before, after, sides, _scope(tables, internal, limit, rules), as_json)
+
+
+def compare_files(
+    one: str,
+    other: str,
+    tables: Sequence[str],
+    internal: bool,
+    noise: bool,
+    limit: int,
+    as_json: bool,
+) -> None:
+    """Print how one database differs from another."""
+    from jondel.core.trail.two_files import two_files
+
+    with closing(open_database(one)) as before, closing(open_database(other)) as after:
+        rules = rules_of(after, noise)
+        with two_files(before, after) as sides:
+            _show(before, after, sides, _scope(tables, internal, limit, rules), as_json)
+
+
+def rules_of(database: Database, noise: bool = False) -> NoiseRules:
+    """The noise rules of a database's project; none where noise is wanted."""
+    return NoiseRules() if noise else Project(database.location).noise_rules()
+
+
+def _scope(tables: Sequence[str], internal: bool, limit: int, rules: NoiseRules) -> Scope:
+    only = frozenset(tables) if tables else None
+    return Scope(internal, only, limit or None, noise=rules)
+
+
+def _show(
+    before: Snapshot | Database,
+    after: Snapshot | Database,
+    sides: tuple[Database, Database] | None,
+    scope: Scope,
+    as_json: bool,
+) -> None:
+    if sides is not None:
+        _require_tables(sides, scope.tables or ())
+    if as_json:
+        warn_unread(write_changes(sys.stdout, (before, after), sides, scope))
+    else:
+        print_changes(compare(*sides, scope) if sides else Changes(), scope.noise)
 
 
 def _require_tables(
-    trail: Trail, before: Snapshot, sides: tuple[Database, Database] | None, names: Sequence[str]
+    sides: tuple[Database, Database], names: Sequence[str] | frozenset[str]
 ) -> None:
     """Raise ``TableNotFound`` for a name that is on neither side."""
-    if sides is None:
-        with closing(trail.open(before)) as image:
-            _require_tables(trail, before, (image, image), names)
-        return
     known = {table.name for side in sides for table in side.schema().tables}
-    for name in names:
+    for name in sorted(names):
         if name not in known:
             shown = ", ".join(sorted(known)[:12])
             raise TableNotFound(f"no table {name!r} on either side; there are: {shown}")
 
 
-def _print_changes(changes: Changes) -> None:
+def print_changes(changes: Changes, rules: NoiseRules) -> None:
+    """Print changes as text, and say what noise rules hid."""
     for text in change_lines(changes):
-        typer.echo(text)
-    _warn_unread(changes.unread)
-
-
-def _warn_unread(unread: Sequence[Unread]) -> None:
-    for entry in unread:
-        _say(f"not compared: {entry.reason}")
+        tell(text)
+    if changes.hidden:
+        say(
+            f"{changes.hidden} records hidden by {len(rules.listed())} noise rules; "
+            "--noise shows them"
+        )
+    warn_unread(changes.unread)
 
 
 def record_command(target: str, command: Sequence[str], label: str | None, as_json: bool) -> int:
     """Record a command as a step and return its exit status."""
+    from jondel.cli.problems import UsageProblem
+
+    if not command:
+        raise UsageProblem("no command given; as in `jondel record app.db -- ./book-berth`")
     words = " ".join(command)
     trigger = Trigger("command", words if words.isprintable() else repr(words))
-    with _opened(target) as (database, trail):
+    with opened(target) as (database, trail):
         if label is not None:
             check_label(label)
             trail.require_free(label)
@@ -153,17 +175,22 @@ def record_command(target: str, command: Sequence[str], label: str | None, as_js
         before = trail.take_unless_unchanged(database, Trigger("command", f"before {trigger.text}"))
         status = _run(command, quiet=as_json)
         after = trail.take(database, label, trigger)
-        _show_step(trail, before, after, as_json)
+        _show_step(trail, database, before, after, as_json)
+        make_room(trail)
     return status
 
 
-def _show_step(trail: Trail, before: Snapshot, after: Snapshot, as_json: bool) -> None:
-    step = next(step for step in trail.steps() if step.number == after.number)
-    with trail.both_sides(before, after) as sides:
-        if as_json:
-            _warn_unread(write_changes(sys.stdout, (before, after), sides, Scope()))
+def _show_step(
+    trail: Trail, database: Database, before: Snapshot, after: Snapshot, as_json: bool
+) -> None:
+    rules = rules_of(database)
+    if as_json:
+        with trail.both_sides(before, after) as sides:
+            warn_unread(write_changes(sys.stdout, (before, after), sides, Scope(noise=rules)))
             return
-    _print_changes(trail.step_changes(step, Scope(keep_records=_LISTED_RECORDS)))
+    step = next(step for step in trail.steps() if step.number == after.number)
+    scope = Scope(keep_records=LISTED_RECORDS, noise=rules)
+    print_changes(trail.step_changes(step, scope), rules)
 
 
 def _run(command: Sequence[str], *, quiet: bool) -> int:
@@ -181,15 +208,14 @@ def _run(command: Sequence[str], *, quiet: bool) -> int:
     return 128 - status if status < 0 else status
 
 
-def run_query(target: str, sql: str, form: str, at: str | None) -> None:
+def run_query(target: str, sql: str, form: str, at: str | None, as_json: bool) -> None:
     """Run a statement on the database, or on a snapshot of it, and print the rows."""
-    from jondel.core.formats.result_text import as_csv, as_json, as_table
+    from jondel.core.formats.result_text import as_csv, as_table
+    from jondel.core.formats.result_text import as_json as json_of
+    from jondel.core.trail.asking import ask
 
-    with _opened(target) as (database, trail):
-        if at is None or at == NOW:
-            result = database.execute(sql)
-        else:
-            with closing(trail.open(trail.find(at))) as image:
-                result = image.execute(sql)
-    for text in {"table": as_table, "json": as_json, "csv": as_csv}[form](result):
-        typer.echo(text)
+    with opened(target) as (database, trail):
+        result = ask(trail, database, sql, None if at in (None, NOW) else at)
+    writers = {"table": as_table, "json": json_of, "csv": as_csv}
+    for text in writers["json" if as_json else form](result):
+        tell(text)

@@ -13,7 +13,12 @@ from jondel import __version__
 from jondel.cli.problems import UsageProblem
 from jondel.core.errors import JondelError
 
-COMMANDS = frozenset({"open", "demo", "find", "snapshot", "trail", "diff", "record", "query"})
+COMMANDS = frozenset(
+    (
+        *("open", "demo", "find", "snapshot", "trail", "record", "watch", "diff", "compare"),
+        *("restore", "take-back", "query", "history", "noise", "store"),
+    )
+)
 """What is a command; any other first word is a target. A file of such a name goes by ``./name``."""
 
 

@@ -2,143 +2,25 @@
 
 from __future__ import annotations
 
+import argparse
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated
-
-import typer
+from typing import NoReturn
 
 from jondel.cli.problems import UsageProblem
 
-app = typer.Typer(
-    add_completion=False,
-    no_args_is_help=False,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"]},
-    help=(
-        "See exactly what your app wrote to its database. "
-        "`jondel TARGET` opens the interface on a database; without TARGET, on one found here. "
-        "Give --version for the version."
-    ),
+_TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete")
+_NOISE_VERBS = ("add", "remove")
+_STORE_VERBS = ("budget", "move", "empty", "check")
+_DESCRIPTION = (
+    "See exactly what your app wrote to its database. `jondel TARGET` opens the interface on a "
+    "database; without TARGET, on one found here. Give --version for the version."
 )
 
-_UsageError = typer.BadParameter.__bases__[0]
-"""What is raised for wrong words in a command, wherever this Typer keeps that class."""
 
-TargetArgument = Annotated[str, typer.Argument(metavar="TARGET", help="Path of the database.")]
-JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON and nothing else.")]
-LabelOption = Annotated[str | None, typer.Option("--label", help="What to call the snapshot.")]
-
-
-@app.command("open")
-def open_interface(
-    target: Annotated[str | None, typer.Argument(metavar="[TARGET]")] = None,
-) -> None:
-    """Open the interface (the same as giving TARGET alone)."""
-    from jondel.cli.interface import open_target
-
-    open_target(target)
-
-
-@app.command()
-def demo(
-    fresh: Annotated[
-        bool, typer.Option("--fresh", help="Throw the demo's database and trail away first.")
-    ] = False,
-    clock: Annotated[
-        str | None, typer.Option("--clock", help="Stop Harbour Desk's clock at this time (ISO).")
-    ] = None,
-) -> None:
-    """Open the demo: a harbour's database, and the app that writes it running beside."""
-    from jondel.cli.interface import open_demo
-
-    open_demo(fresh=fresh, clock=clock)
-
-
-@app.command()
-def find(
-    folder: Annotated[Path, typer.Argument(metavar="[DIR]")] = Path("."),
-    as_json: JsonOption = False,
-) -> None:
-    """List the databases in a project."""
-    from jondel.cli.commands import find_databases
-
-    find_databases(folder, as_json)
-
-
-@app.command()
-def snapshot(
-    target: TargetArgument, label: LabelOption = None, as_json: JsonOption = False
-) -> None:
-    """Take a snapshot; prints its label or id."""
-    from jondel.cli.commands import take_snapshot
-
-    take_snapshot(target, label, as_json)
-
-
-@app.command()
-def trail(target: TargetArgument, as_json: JsonOption = False) -> None:
-    """Show what is recorded."""
-    from jondel.cli.commands import show_trail
-
-    show_trail(target, as_json)
-
-
-@app.command()
-def diff(
-    target: TargetArgument,
-    start: Annotated[str, typer.Argument(metavar="FROM", help='A label, an id, or "last".')],
-    end: Annotated[
-        str, typer.Argument(metavar="[TO]", help='A label, an id, "last", or "now".')
-    ] = "now",
-    table: Annotated[
-        list[str] | None, typer.Option("--table", help="Only this table; may be repeated.")
-    ] = None,
-    internal: Annotated[
-        bool, typer.Option("--internal", help="Engine-internal tables too.")
-    ] = False,
-    limit: Annotated[
-        int, typer.Option(min=0, help="Records to list for each table; 0 for all. Not with --json.")
-    ] = 100,
-    as_json: JsonOption = False,
-) -> None:
-    """Show what changed between two snapshots, or since one."""
-    from jondel.cli.commands import show_changes
-
-    show_changes(target, start, end, table or [], internal, limit, as_json)
-
-
-@app.command()
-def record(
-    target: TargetArgument,
-    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND…")],
-    label: LabelOption = None,
-    as_json: JsonOption = False,
-) -> None:
-    """Snapshot, run a command, snapshot, show the changes; exits as the command did."""
-    from jondel.cli.commands import record_command
-
-    raise typer.Exit(record_command(target, command, label, as_json))
-
-
-@app.command()
-def query(
-    target: TargetArgument,
-    sql: Annotated[str, typer.Argument(metavar="SQL", help="One statement that reads.")],
-    form: Annotated[
-        str, typer.Option("--format", metavar="table|json|csv", help="How to print the rows.")
-    ] = "table",
-    at: Annotated[
-        str | None, typer.Option("--at", metavar="SNAPSHOT", help="Ask a snapshot instead.")
-    ] = None,
-    as_json: JsonOption = False,
-) -> None:
-    """Run one statement that reads, and print its rows."""
-    from jondel.cli.commands import run_query
-
-    if form not in ("table", "json", "csv"):
-        raise typer.BadParameter(f"{form!r} is none of table, json, csv", param_hint="--format")
-    run_query(target, sql, "json" if as_json else form, at)
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        raise UsageProblem(f"{message}; see `{self.prog} --help`")
 
 
 def run(arguments: list[str]) -> int:
@@ -147,11 +29,261 @@ def run(arguments: list[str]) -> int:
     Raises:
         UsageProblem: the words are wrong.
     """
+    words, command = _split(arguments)
     try:
-        return app(arguments, prog_name="jondel", standalone_mode=False) or 0
-    except _UsageError as error:
-        message = " ".join(error.format_message().split()).rstrip(".")
-        command = error.ctx.command_path if error.ctx else "jondel"
-        raise UsageProblem(f"{message}; see `{command} --help`") from None
-    except typer.Abort:
-        raise KeyboardInterrupt from None
+        given = vars(_parser().parse_args(words))
+    except SystemExit as stop:  # after printing a help text
+        return int(stop.code or 0)
+    if command:
+        given["command"] = [*given.get("command", ()), *command]
+    run_it: Callable[..., int | None] = given.pop("run")
+    given.pop("name")
+    return run_it(**given) or 0
+
+
+def _split(arguments: list[str]) -> tuple[list[str], list[str]]:
+    """Part the words of ``record`` from those of the command that it is to run."""
+    if arguments[:1] == ["record"] and "--" in arguments:
+        at = arguments.index("--")
+        return arguments[:at], arguments[at + 1 :]
+    return arguments, []
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser("jondel", description=_DESCRIPTION)
+    commands = parser.add_subparsers(dest="name", metavar="COMMAND", required=True)
+
+    def command(
+        name: str, run_it: Callable[..., int | None], about: str
+    ) -> argparse.ArgumentParser:
+        added: argparse.ArgumentParser = commands.add_parser(name, help=about, description=about)
+        added.set_defaults(run=run_it)
+        return added
+
+    _add_opening(command)
+    _add_snapshots(command)
+    _add_comparing(command)
+    _add_restoring(command)
+    _add_asking(command)
+    _add_keeping(command)
+    return parser
+
+
+_Add = Callable[[str, Callable[..., "int | None"], str], argparse.ArgumentParser]
+
+
+def _target(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("target", metavar="TARGET", help="path of the database")
+
+
+def _json(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--json", dest="as_json", action="store_true", help="print JSON and nothing else"
+    )
+
+
+def _label(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--label", metavar="TEXT", help="what to call the snapshot")
+
+
+def _yes(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--yes", action="store_true", help="do it without asking")
+
+
+def _showing(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--table",
+        dest="tables",
+        metavar="TABLE",
+        action="append",
+        default=[],
+        help="only this table; may be repeated",
+    )
+    parser.add_argument("--internal", action="store_true", help="engine-internal tables too")
+    parser.add_argument("--noise", action="store_true", help="also what noise rules hide")
+    parser.add_argument(
+        "--limit",
+        type=_count,
+        default=100,
+        metavar="N",
+        help="records to list for each table, 0 for all (100); not with --json",
+    )
+    _json(parser)
+
+
+def _count(text: str) -> int:
+    if not text.isdecimal():
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number from 0")
+    return int(text)
+
+
+def _seconds(text: str) -> float:
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = -1.0
+    if not 0 <= seconds <= 3600:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of seconds up to 3600")
+    return seconds
+
+
+def _add_opening(command: _Add) -> None:
+    from jondel.cli import commands as do
+
+    added = command("open", do.open_target, "open the interface (the same as giving TARGET alone)")
+    added.add_argument("target", metavar="TARGET", nargs="?", help="path of the database")
+    added = command(
+        "demo",
+        do.open_demo,
+        "open the demo: a harbour's database, and the app that writes it running beside",
+    )
+    added.add_argument(
+        "--fresh", action="store_true", help="throw the demo's database and trail away first"
+    )
+    added.add_argument(
+        "--clock", metavar="TIME", help="stop Harbour Desk's clock at this time (ISO)"
+    )
+    added = command("find", do.find_databases, "list the databases in a project")
+    added.add_argument("folder", metavar="DIR", nargs="?", type=Path, default=Path("."))
+    _json(added)
+
+
+def _add_snapshots(command: _Add) -> None:
+    from jondel.cli import commands as do
+    from jondel.cli import trail_commands as trails
+
+    added = command("snapshot", do.take_snapshot, "take a snapshot; prints its label or id")
+    _target(added)
+    _label(added)
+    _json(added)
+    added = command(
+        "trail",
+        trails.trail,
+        "show what is recorded, or tend it: `trail TARGET label STEP TEXT`, `note STEP TEXT`, "
+        "`pin STEP`, `unpin STEP`, `delete STEP...`",
+    )
+    _target(added)
+    added.add_argument("verb", nargs="?", choices=_TRAIL_VERBS, help="what to do; else show")
+    added.add_argument("words", nargs="*", metavar="STEP", help="a label or an id, then a text")
+    added.add_argument(
+        "--labelled", action="store_true", help="delete also what has a label or is pinned"
+    )
+    _json(added)
+    added = command(
+        "record",
+        do.record_command,
+        "snapshot, run a command, snapshot, show the changes; exits as the command did",
+    )
+    _target(added)
+    added.add_argument("command", nargs="*", metavar="-- COMMAND...")
+    _label(added)
+    _json(added)
+    added = command(
+        "watch", trails.watch_database, "take a snapshot after every app action until stopped"
+    )
+    _target(added)
+    added.add_argument(
+        "--settle",
+        type=_seconds,
+        metavar="SECONDS",
+        help="an action is over after this time without a commit (0.4)",
+    )
+    added.add_argument("--steps", type=_count, default=0, metavar="N", help="stop after N steps")
+    added.add_argument(
+        "--json", dest="as_json", action="store_true", help="print one line of JSON a step"
+    )
+
+
+def _add_comparing(command: _Add) -> None:
+    from jondel.cli import commands as do
+
+    added = command(
+        "diff", do.show_changes, "show what changed between two snapshots, or since one"
+    )
+    _target(added)
+    added.add_argument("start", metavar="FROM", help='a label, an id, "last", or "now"')
+    added.add_argument(
+        "end", metavar="TO", nargs="?", default="now", help="likewise; now if not given"
+    )
+    _showing(added)
+    added = command("compare", do.compare_files, "show how one database differs from another")
+    added.add_argument("one", metavar="A", help="path of a database")
+    added.add_argument("other", metavar="B", help="path of another; what it has more is added")
+    _showing(added)
+
+
+def _add_restoring(command: _Add) -> None:
+    from jondel.cli import trail_commands as trails
+
+    added = command("restore", trails.restore_database, "put the database back to a snapshot")
+    _target(added)
+    added.add_argument("name", metavar="SNAPSHOT", help='a label, an id, or "last"')
+    added.add_argument(
+        "--table",
+        dest="tables",
+        metavar="TABLE",
+        action="append",
+        default=[],
+        help="only this table; may be repeated",
+    )
+    _yes(added)
+    _json(added)
+    added = command(
+        "take-back", trails.take_back, "undo what one step changed, or one record of it"
+    )
+    _target(added)
+    added.add_argument("name", metavar="STEP", help="the label or id of the snapshot that ends it")
+    added.add_argument("--table", metavar="TABLE", help="with --key: only one record")
+    added.add_argument("--key", metavar="VALUE", action="append", default=[])
+    _yes(added)
+    _json(added)
+
+
+def _add_asking(command: _Add) -> None:
+    from jondel.cli import commands as do
+    from jondel.cli import trail_commands as trails
+
+    added = command(
+        "query",
+        do.run_query,
+        "run one statement that reads, and print its rows; the tables of snapshots go by their "
+        "ids and labels, as in s3.bookings",
+    )
+    _target(added)
+    added.add_argument("sql", metavar="SQL")
+    added.add_argument("--format", dest="form", choices=("table", "json", "csv"), default="table")
+    added.add_argument("--at", metavar="SNAPSHOT", help="ask a snapshot instead of the database")
+    _json(added)
+    added = command(
+        "history", trails.show_history, "show the versions of one record over the trail"
+    )
+    _target(added)
+    added.add_argument("table", metavar="TABLE")
+    added.add_argument("key", metavar="KEY", nargs="+", help="the values of the record's key")
+    _json(added)
+
+
+def _add_keeping(command: _Add) -> None:
+    from jondel.cli import keeping_commands as keeping
+
+    added = command(
+        "noise",
+        keeping.noise,
+        "show the noise rules of a database's project, or change them: "
+        "`noise TARGET add tables|columns|only NAME`",
+    )
+    _target(added)
+    added.add_argument("verb", nargs="?", choices=_NOISE_VERBS)
+    added.add_argument("kind", nargs="?", choices=("tables", "columns", "only"))
+    added.add_argument("rule", nargs="?", metavar="NAME", help="as in *.updated_at")
+    _json(added)
+    added = command(
+        "store",
+        keeping.store,
+        "show what the store holds, or tend it: `store budget 5GB`, `store move DIR`, "
+        "`store empty [TARGET]`, `store check`",
+    )
+    added.add_argument("verb", nargs="?", choices=_STORE_VERBS)
+    added.add_argument("word", nargs="?", metavar="SIZE|DIR|TARGET")
+    _yes(added)
+    _json(added)

@@ -14,10 +14,15 @@
     │   ├── StatementFailed
     │   ├── StatementRefused        it would write, or is not one statement
     │   └── Cancelled               stopped on the person's own wish
+    ├── WriteError                  nothing was written
+    │   ├── RecordsMovedOn          the rows are no longer what they were taken for
+    │   └── WriteRefused            writing would break something, or is not possible here
     ├── SnapshotError
     │   ├── SnapshotNotFound
     │   ├── LabelTaken
     │   ├── LabelInvalid
+    │   ├── SnapshotProtected       it has a label or is pinned, and nobody asked to delete such
+    │   ├── RuleInvalid             the text cannot be a noise rule
     │   └── StoreUnavailable        the store's folder or files cannot be used
     └── ActionFailed                an app action could not be run or was refused by the app
 
@@ -85,6 +90,18 @@ class Cancelled(ReadError):
     """The work was stopped by the person who asked for it."""
 
 
+class WriteError(JondelError):
+    """Something could not be written, and so nothing was."""
+
+
+class RecordsMovedOn(WriteError):
+    """The rows to write are no longer what they were taken for."""
+
+
+class WriteRefused(WriteError):
+    """Writing would break something, or is not possible in this database."""
+
+
 class SnapshotError(JondelError):
     """Something about snapshots or the trail went wrong."""
 
@@ -99,6 +116,14 @@ class LabelTaken(SnapshotError):
 
 class LabelInvalid(SnapshotError):
     """The text cannot be a label."""
+
+
+class SnapshotProtected(SnapshotError):
+    """The snapshot has a label or is pinned; deleting it must be asked for."""
+
+
+class RuleInvalid(SnapshotError):
+    """The text cannot be a noise rule, or the file of rules cannot be read."""
 
 
 class StoreUnavailable(SnapshotError):

@@ -17,7 +17,7 @@ from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, Tabl
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow
-from jondel.core.snapshots.store import Trigger
+from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.trail import Step, Trail
 from jondel.tui.early_look import EarlyLook, Identity
 from jondel.tui.moments import Moment, MomentReader

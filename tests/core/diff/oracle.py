@@ -38,12 +38,16 @@ class Side:
                 self._read(connection, raw.decode(), bool(without_row_id))
 
     def _read(self, connection: sqlite3.Connection, name: str, without_row_id: bool) -> None:
-        info = connection.execute(f'SELECT name, pk FROM pragma_table_info("{name}")').fetchall()
+        info = connection.execute(
+            f'SELECT name, pk FROM pragma_table_xinfo("{name}") WHERE hidden <> 1'
+        ).fetchall()
         columns = [column.decode() for column, _ in info]
         self.columns[name] = columns
         self.keys[name] = [c.decode() for c, pk in sorted(info, key=lambda e: e[1]) if pk]
         parts = ", ".join(f'typeof("{c}"), "{c}"' for c in columns)
         row_id = "NULL" if without_row_id else "rowid"
+        if "rowid" in columns:
+            row_id = "_rowid_"
         self.rows[name] = [
             (found[0], dict(zip(columns, _cells(found[1:]), strict=True)))
             for found in connection.execute(f'SELECT {row_id}, {parts} FROM "{name}"')

@@ -5,8 +5,9 @@ from __future__ import annotations
 import shutil
 import sqlite3
 import tempfile
-from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager, suppress
+from collections.abc import Callable
+from contextlib import closing, suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,26 +15,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from oracle import as_found, expected
+from stored import stored
 
 from conftest import MakeDatabase
 from jondel.core.diff.compare import Scope, compare
-from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import open_database
 from jondel.core.model.changes import NO_VALUE, CellChange, Changes, TableChanges
 from jondel.core.model.values import Clipped, InvalidText
 
 Write = Callable[..., None]
 
 
-@contextmanager
-def _both(before: Path, after: Path) -> Iterator[tuple[Database, Database]]:
-    with closing(open_database(before)) as one, closing(open_database(after)) as other:
-        yield one, other
-
-
 def _changes(before: Path, after: Path, scope: Scope = Scope()) -> Changes:  # noqa: B008
-    with _both(before, after) as sides:
-        return compare(*sides, scope)
+    """What changed, found by pages, after making sure that reading every row gives the same."""
+    with tempfile.TemporaryDirectory() as folder, stored(Path(folder), before, after) as sides:
+        by_pages = compare(*sides, scope)
+        by_rows = compare(*sides, replace(scope, by_pages=False))
+    assert replace(by_pages, method="rows") == replace(by_rows, method="rows")
+    assert by_rows.method in ("rows", "same")
+    return by_pages
 
 
 def _write(path: Path, *statements: str) -> None:

@@ -25,7 +25,7 @@ from jondel.core.errors import (
     StoreUnavailable,
     TargetLocked,
 )
-from jondel.core.snapshots.store import Trigger
+from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.trail import Trail
 
 Opened = Callable[[Path], Database]
@@ -35,6 +35,11 @@ _T = ("CREATE TABLE t(id INTEGER PRIMARY KEY, v)", "INSERT INTO t VALUES (1, 'a'
 
 def _files(folder: Path) -> list[Path]:
     return sorted(path for path in folder.rglob("*") if path.is_file())
+
+
+def _stored(home: Path) -> list[Path]:
+    """The files that hold pages, or lists of them."""
+    return [*home.rglob("*.pages"), *home.rglob("manifests/*")]
 
 
 def test_a_step_tells_what_was_written_between_two_snapshots(
@@ -163,7 +168,7 @@ def test_an_unchanged_database_is_stored_once(
     trail = trail_of(database)
     first, second = trail.take(database), trail.take(database)
     assert first.image == second.image
-    assert len(list(home.rglob("*.image"))) == 1
+    assert len(list(home.rglob("manifests/*"))) == 1
     assert trail.changes(first, second).method == "same"
     assert trail.take_unless_unchanged(database, Trigger()).number == second.number
 
@@ -200,11 +205,11 @@ def test_an_image_that_is_gone_or_damaged_is_named_and_the_others_work(
     first = trail.take(database, "start")
     app(path).run("UPDATE t SET v = 2")
     second = trail.take(database)
-    (image,) = home.rglob(first.image)
-    image.write_bytes(b"not a database any more" * 100)
+    (manifest,) = home.rglob(first.image)
+    manifest.write_bytes(manifest.read_bytes()[:-1] + b"x")
     with pytest.raises(StoreUnavailable, match=first.image):
         trail.changes(first, second)
-    image.unlink()
+    manifest.unlink()
     with pytest.raises(StoreUnavailable, match=first.image):
         trail.open(first)
     assert trail.changes(second, database).empty
@@ -241,7 +246,7 @@ def test_a_locked_database_gives_an_error_and_no_snapshot(
     with pytest.raises(TargetLocked):
         trail.take(database)
     assert trail.snapshots() == []
-    assert list(home.rglob("*.image")) == []
+    assert _stored(home) == []
     holder.run("ROLLBACK")
     assert trail.take(database).id == "s1"
 
@@ -254,8 +259,8 @@ def test_forgetting_empties_the_trail_and_the_store(
     trail.take(database, "start")
     trail.forget()
     assert trail.snapshots() == []
-    assert list(home.rglob("*.image")) == []
-    assert trail.take(database, "start").id == "s1"
+    assert _stored(home) == []
+    assert trail.take(database, "start").id == "s2", "ids are not used again"
 
 
 def test_two_processes_may_take_snapshots_of_one_database(
@@ -290,7 +295,7 @@ def test_a_disk_without_room_leaves_no_snapshot_and_says_so(
         resource.setrlimit(resource.RLIMIT_FSIZE, limits)
         signal.signal(signal.SIGXFSZ, previous)
     assert trail.snapshots() == []
-    assert [entry for entry in home.rglob("*") if "images" in str(entry) and entry.is_file()] == []
+    assert _stored(home) == []
     assert trail.take(database, "start").id == "s1"
 
 
@@ -306,7 +311,7 @@ def test_an_interrupt_stops_a_capture_and_leaves_nothing(
     trail = trail_of(database)
 
     def stop_soon() -> None:
-        while not list(home.rglob("unfinished-*")):
+        while not _stored(home):
             pass
         database.interrupt()
 
@@ -318,5 +323,5 @@ def test_an_interrupt_stops_a_capture_and_leaves_nothing(
     finally:
         stopper.join()
     assert trail.snapshots() == []
-    assert list(home.rglob("unfinished-*")) == []
+    assert _stored(home) == []
     assert trail.take(database).id == "s1"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 from jondel.core.engines.protocol import Database
@@ -13,8 +14,10 @@ from jondel.core.model.values import Row, ShownRow, StoredValue, Value, clipped,
 class CellComparison:
     """Knows which columns two sides share and what new columns were filled with."""
 
-    def __init__(self, after: Database, old: Table, new: Table) -> None:
-        places = {name: index for index, name in enumerate(old.column_names)}
+    def __init__(self, after: Database, old: Table, new: Table, renamed: Mapping[str, str]) -> None:
+        """``renamed`` leads from new names of columns to their old ones."""
+        new_names = {was: name for name, was in renamed.items()}
+        places = {new_names.get(name, name): i for i, name in enumerate(old.column_names)}
         self._shared: list[tuple[str, int, int]] = []
         self._new: list[tuple[str, int, StoredValue, bool]] = []
         for index, column in enumerate(new.columns):

@@ -1,31 +1,39 @@
 """Compares two open databases.
 
-``compare`` is the one entrance for everybody who wants to know what changed. How the differing
-records of a table are found is its own business: today by reading both sides in key order
-(``diff.merge``); a faster way belongs behind ``_differing_records`` and must give the same.
+``compare`` is the one entrance for everybody who wants to know what changed. A table's differing
+records are found by reading both sides in key order (``diff.merge``): all rows, or only those that
+can differ where the engine can tell which these are. The result is the same.
 """
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from jondel.core.diff.cells import CellComparison, clipped_change
 from jondel.core.diff.keys import Key, comparison_key
 from jondel.core.diff.merge import Pair, merge
+from jondel.core.diff.noise import NoiseRules
+from jondel.core.diff.renames import find_renames
 from jondel.core.diff.schema_changes import schema_changes
-from jondel.core.engines.protocol import Database
+from jondel.core.engines.protocol import Database, Selection
 from jondel.core.errors import Cancelled, ReadError, TableUnreadable
 from jondel.core.model.changes import (
     MARKS,
     ChangeCounts,
     Changes,
+    Method,
     RecordChange,
+    SchemaChange,
     TableChanges,
     Unread,
 )
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row
+
+_log = logging.getLogger(__name__)
+_NO_RULES = NoiseRules()
 
 
 @dataclass(frozen=True)
@@ -34,13 +42,16 @@ class Scope:
 
     ``keep_records`` bounds the records kept for each table, and ``keep_value_bytes`` the size of
     the values kept in them, which are clipped beyond it. Everything is compared and counted all
-    the same.
+    the same, but for what ``noise`` hides: that is counted by itself. ``by_pages`` False has every
+    row read, which gives the same and takes longer.
     """
 
     internal: bool = False
     tables: frozenset[str] | None = None
     keep_records: int | None = None
     keep_value_bytes: int | None = None
+    noise: NoiseRules = _NO_RULES
+    by_pages: bool = True
 
 
 _EVERYTHING = Scope()
@@ -56,6 +67,7 @@ class TableDifference:
     columns_before: tuple[str, ...]
     columns_after: tuple[str, ...]
     records: Iterator[RecordChange]
+    method: Method
 
 
 def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Changes:
@@ -68,9 +80,10 @@ def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Ch
         Cancelled: one of the databases was interrupted.
         TargetError: one of the databases became unusable as a whole.
     """
+    comparison = Comparison(before, after, scope)
     found: list[TableChanges] = []
     unread: list[Unread] = []
-    for name, difference in differences(before, after, scope):
+    for name, difference in comparison.tables():
         if isinstance(difference, Unread):
             unread.append(difference)
             continue
@@ -81,73 +94,106 @@ def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Ch
         except ReadError as error:
             unread.append(Unread(name, str(error)))
             continue
-        if changes.counts.total:
+        if changes.counts.total or changes.hidden:
             found.append(changes)
-    return Changes(
-        tuple(found),
-        schema_changes(before.schema(), after.schema(), scope.internal),
-        tuple(unread),
-    )
+    return Changes(tuple(found), comparison.schema_changes(), tuple(unread), comparison.method)
 
 
-def differences(
-    before: Database, after: Database, scope: Scope = _EVERYTHING
-) -> Iterator[tuple[str, TableDifference | Unread]]:
-    """Compare table by table in constant memory, giving records as they are found.
+class Comparison:
+    """Two databases being compared, table by table, in constant memory."""
 
-    Consume each table's records before going on; doing so may raise ``ReadError``.
-    """
-    old, new = before.schema(), after.schema()
-    old_tables, new_tables = ({t.name: t for t in side.tables} for side in (old, new))
-    for name in _comparable(old, new, scope):
-        try:
-            yield (
-                name,
-                _difference(before, after, old_tables.get(name), new_tables.get(name)),
-            )
-        except Cancelled:
-            raise
-        except ReadError as error:
-            yield name, Unread(name, str(error))
+    def __init__(self, before: Database, after: Database, scope: Scope = _EVERYTHING) -> None:
+        self._before = before
+        self._after = after
+        self._scope = scope
+        self._renames = find_renames(before, after)
+        self._methods: set[Method] = set()
 
+    @property
+    def method(self) -> Method:
+        """How the tables seen so far were compared."""
+        if not self._methods:
+            return "same"
+        return next(iter(self._methods)) if len(self._methods) == 1 else "pages and rows"
 
-def _comparable(old: Schema, new: Schema, scope: Scope) -> list[str]:
-    """Names of the tables to compare, those of the new side first, in its order."""
-    names: dict[str, None] = {}
-    for table in (*new.tables, *old.tables):
-        wanted = table.kind != "view" and (scope.internal or not table.internal)
-        if wanted and (scope.tables is None or table.name in scope.tables):
-            names[table.name] = None
-    return list(names)
+    def schema_changes(self) -> tuple[SchemaChange, ...]:
+        return schema_changes(
+            self._before.schema(), self._after.schema(), self._renames, self._scope.internal
+        )
 
+    def tables(self) -> Iterator[tuple[str, TableDifference | Unread]]:
+        """Compare table by table, giving records as they are found.
 
-def _difference(
-    before: Database, after: Database, old: Table | None, new: Table | None
-) -> TableDifference:
-    old = old if old is not None and old.kind != "view" else None
-    new = new if new is not None and new.kind != "view" else None
-    shown = new or old
-    assert shown is not None
-    for table in (old, new):
-        if table is not None and table.unreadable:
-            raise TableUnreadable(f"{table.name}: cannot be read: {table.unreadable}")
-    key = comparison_key(before, after, old, new)
-    cells = CellComparison(after, old, new) if old and new else None
-    return TableDifference(
-        shown.schema,
-        shown.name,
-        key,
-        old.column_names if old else (),
-        new.column_names if new else (),
-        _differing_records(before, after, old, new, key, cells),
-    )
+        Consume each table's records before going on; doing so may raise ``ReadError``.
+        """
+        old, new = self._before.schema(), self._after.schema()
+        old_tables, new_tables = ({t.name: t for t in side.tables} for side in (old, new))
+        for name in self._comparable(old, new):
+            was = old_tables.get(self._renames.old_table(name))
+            try:
+                difference = self._difference(was, new_tables.get(name))
+            except Cancelled:
+                raise
+            except ReadError as error:
+                yield name, Unread(name, str(error))
+                continue
+            self._methods.add(difference.method)
+            _log.info("%s: compared by %s", name, difference.method)
+            yield name, difference
+
+    def _comparable(self, old: Schema, new: Schema) -> list[str]:
+        """Names of the tables to compare, those of the new side first, in its order."""
+        scope = self._scope
+        renamed_away = set(self._renames.tables.values())
+        names: dict[str, None] = {}
+        for table in (*new.tables, *(t for t in old.tables if t.name not in renamed_away)):
+            wanted = table.kind != "view" and (scope.internal or not table.internal)
+            if wanted and (scope.tables is None or table.name in scope.tables):
+                names[table.name] = None
+        return list(names)
+
+    def _difference(self, old: Table | None, new: Table | None) -> TableDifference:
+        before, after = self._before, self._after
+        old = old if old is not None and old.kind != "view" else None
+        new = new if new is not None and new.kind != "view" else None
+        shown = new or old
+        assert shown is not None
+        for table in (old, new):
+            if table is not None and table.unreadable:
+                raise TableUnreadable(f"{table.name}: cannot be read: {table.unreadable}")
+        only = None
+        if self._scope.by_pages and old is not None and new is not None and old.name == new.name:
+            only = after.rows_that_may_differ(before, shown.name)
+        method: Method = "rows" if only is None else "pages"
+        if only is not None and only.empty:
+            columns = shown.column_names
+            nothing: Iterator[RecordChange] = iter(())
+            key = Key(shown.primary_key, False, False)  # of no consequence
+            return TableDifference(shown.schema, shown.name, key, columns, columns, nothing, method)
+        key = comparison_key(before, after, old, new)
+        renamed = self._renames.columns.get(shown.name, {})
+        cells = CellComparison(after, old, new, renamed) if old and new else None
+        return TableDifference(
+            shown.schema,
+            shown.name,
+            key,
+            old.column_names if old else (),
+            new.column_names if new else (),
+            _differing_records(before, after, old, new, key, cells, only),
+            method,
+        )
 
 
 def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
     keep = scope.keep_records
     kept: list[RecordChange] = []
     counts = dict.fromkeys(MARKS, 0)
-    for change in difference.records:
+    hidden = 0
+    for found in difference.records:
+        change = scope.noise.left_of(difference.table, found)
+        if change is None:
+            hidden += 1
+            continue
         counts[change.kind] += 1
         if keep is None or len(kept) < keep:
             kept.append(clipped_change(change, scope.keep_value_bytes))
@@ -160,6 +206,7 @@ def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
         difference.columns_after,
         tuple(kept),
         ChangeCounts(**counts),
+        hidden,
     )
 
 
@@ -170,23 +217,29 @@ def _differing_records(
     new: Table | None,
     key: Key,
     cells: CellComparison | None,
+    only: Selection | None,
 ) -> Iterator[RecordChange]:
     """Yield a table's differing records in key order."""
     same_columns = bool(old and new and old.column_names == new.column_names)
     for pair in merge(
-        _keyed_rows(before, old, key), _keyed_rows(after, new, key), key.width, same_columns
+        _keyed_rows(before, old, key, only),
+        _keyed_rows(after, new, key, only),
+        key.width,
+        same_columns,
     ):
         change = _record_change(pair, key, cells)
         if change is not None:
             yield change
 
 
-def _keyed_rows(database: Database, table: Table | None, key: Key) -> Iterator[list[Row]]:
+def _keyed_rows(
+    database: Database, table: Table | None, key: Key, only: Selection | None
+) -> Iterator[list[Row]]:
     """A side's rows: key values, the row number where there is one, then all columns."""
     if table is None:
         return iter(())
     columns = (*key.columns_in(table), *key.row_id_in(table), *table.column_names)
-    return database.stream_rows(table, columns, key.columns_in(table))
+    return database.stream_rows(table, columns, key.columns_in(table), only)
 
 
 def _record_change(pair: Pair, key: Key, cells: CellComparison | None) -> RecordChange | None:

@@ -10,12 +10,12 @@ import marshal
 from collections.abc import Iterator
 from typing import Any, TypeAlias
 
-from jondel.core.model.values import InvalidText, Row, StoredValue
+from jondel.core.model.ordering import sort_key
+from jondel.core.model.values import Row
 
 Pair: TypeAlias = tuple[Row | None, Row | None]
 """A row before and after; None on the side that has no row of that key."""
 
-_SortKey: TypeAlias = tuple[tuple[int, int | float | bytes], ...]
 # Version 2 of the format writes no back references, so equal rows give equal bytes.
 _MARSHAL_VERSION = 2
 _LONGEST_STRIDE = 1024
@@ -111,22 +111,3 @@ def _bytes(rows: Any) -> bytes:
     except ValueError:
         # InvalidText is none of marshal's types; this spelling is as exact, only slower.
         return repr(rows).encode("utf-8", "backslashreplace")
-
-
-def sort_key(values: tuple[StoredValue, ...]) -> _SortKey:
-    """A key that sorts as ``Database.stream_rows`` orders: NULL, numbers, text, blobs."""
-    return tuple(_rank(value) for value in values)
-
-
-def _rank(value: StoredValue) -> tuple[int, int | float | bytes]:
-    match value:
-        case None:
-            return 0, 0
-        case int() | float():
-            return 1, value
-        case str():
-            return 2, value.encode("utf-8", "surrogatepass")
-        case InvalidText(raw):
-            return 2, raw
-        case bytes():
-            return 3, value

@@ -7,14 +7,20 @@ when the database itself has become unusable, and ``Cancelled`` after ``interrup
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol, TypeAlias
 
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row, ShownRow, StoredValue
+from jondel.core.model.writes import WritePlan
+
+if TYPE_CHECKING:  # not needed to look at a database
+    import numpy as np
+    import numpy.typing as npt
+
+    from jondel.core.engines.pages import PageSink
 
 
 @dataclass(frozen=True)
@@ -25,6 +31,8 @@ class Capabilities:
     """``capture`` works, and what it makes can be opened as a database."""
     change_token: bool
     """``change_token`` tells cheaply whether something was committed."""
+    writing: bool
+    """``apply`` and ``become`` work."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +45,25 @@ class Extent:
 
     rows: int
     dense_from: int | None = None
+
+
+CommitMark: TypeAlias = Hashable
+"""How far a database is; marks taken with nothing committed in between are equal."""
+
+
+@dataclass(frozen=True, eq=False)
+class Selection:
+    """Some rows of a table: by their numbers, rising, or by their keys where they have none.
+
+    It may name rows that are not there.
+    """
+
+    row_ids: npt.NDArray[np.int64] | None = None
+    keys: tuple[Row, ...] = ()
+
+    @property
+    def empty(self) -> bool:
+        return not len(self.keys if self.row_ids is None else self.row_ids)
 
 
 class Database(Protocol):
@@ -105,12 +132,23 @@ class Database(Protocol):
         """Tell whether more than one row has NULL in one of the key columns."""
 
     def stream_rows(
-        self, table: Table, columns: Sequence[str], order: Sequence[str]
+        self,
+        table: Table,
+        columns: Sequence[str],
+        order: Sequence[str],
+        only: Selection | None = None,
     ) -> Iterator[list[Row]]:
-        """Read all rows in batches, whole values, ordered by the bytes of the order columns.
+        """Read rows in batches, whole values, ordered by the bytes of the order columns.
 
-        Order: NULL, numbers, text by its UTF-8 bytes, blobs. A batch holds at least one row. The
+        All rows, or those of a selection, whose keys are values of the order columns. Order:
+        NULL, numbers, text by its UTF-8 bytes, blobs. A batch holds at least one row. The
         iterator holds a read transaction until it is exhausted or closed.
+        """
+
+    def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+        """Tell from how both are stored which rows of a table can differ from an older state's.
+
+        All others are the same, and the table is declared alike. None where that cannot be told.
         """
 
     def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
@@ -119,19 +157,50 @@ class Database(Protocol):
         The second item is False where it cannot be known.
         """
 
-    def execute(self, sql: str, *, limit: int | None = None) -> ResultRows:
+    def execute(
+        self,
+        sql: str,
+        *,
+        limit: int | None = None,
+        beside: Mapping[str, Database] | None = None,
+    ) -> ResultRows:
         """Run one reading statement, returning at most ``limit`` rows.
+
+        ``beside`` are captured states of the same engine, whose tables the statement can name by
+        the names given to the states.
 
         Raises:
             StatementRefused: the text is not one statement, or it would write.
         """
 
-    def capture(self, destination: Path) -> None:
-        """Write a consistent image of the whole database into a new file.
+    def capture(self, sink: PageSink) -> None:
+        """Put a consistent state of the whole database into the sink.
 
         Raises:
-            FileExistsError: the destination is there already.
-            OSError: it could not be written.
+            OSError: the sink could not keep it.
+        """
+
+    def mark(self) -> CommitMark:
+        """Remember how far the database is, for ``apply`` and ``become``."""
+
+    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
+        """Write a plan as one transaction, all or nothing.
+
+        Raises:
+            RecordsMovedOn: a row is not as expected, or something was committed after ``since``.
+            WriteRefused: a constraint or a link would be broken, or the engine cannot write it.
+            TargetLocked: another process is writing and does not stop.
+        """
+
+    def become(self, image: Database, since: CommitMark) -> None:
+        """Make the whole database the same as a captured state of it, as one transaction.
+
+        An app that has it open sees an ordinary commit.
+
+        Raises:
+            RecordsMovedOn: something was committed after ``since``.
+            WriteRefused: the state cannot be written over this database.
+            TargetLocked: another process uses the database and does not stop.
         """
 
     def interrupt(self) -> None:

@@ -7,6 +7,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import cast
 
+from jondel.core.engines.pages import PageSource
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetUnavailable
 
@@ -30,9 +31,15 @@ def location_of(target: str | os.PathLike[str]) -> str:
 
 
 def open_image(path: Path, *, location: str) -> Database:
-    """Open a file made by ``Database.capture``; ``location`` names the database it is of."""
+    """Open a file that holds a whole image of the database at ``location``."""
     module = import_module(_ENGINE_OF_SCHEME["file"])
     return cast(Database, module.open_image(path, location=location))
+
+
+def open_pages(pages: PageSource, *, location: str) -> Database:
+    """Open captured pages of the database at ``location``; closing it closes them too."""
+    module = import_module("jondel.core.engines.sqlite.image")
+    return cast(Database, module.open_pages(pages, location))
 
 
 def _split(target: str) -> tuple[str, str]:

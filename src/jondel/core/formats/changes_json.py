@@ -9,14 +9,13 @@ from contextlib import ExitStack, contextmanager
 from datetime import UTC, datetime
 from typing import Any, TextIO
 
-from jondel.core.diff.compare import Scope, TableDifference, differences
-from jondel.core.diff.schema_changes import schema_changes
+from jondel.core.diff.compare import Comparison, Scope, TableDifference
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
 from jondel.core.formats.json_values import dumped, json_value
-from jondel.core.model.changes import NoValue, RecordChange, SchemaChange, Unread
+from jondel.core.model.changes import CellChange, NoValue, RecordChange, SchemaChange, Unread
 from jondel.core.model.values import Value
-from jondel.core.snapshots.store import Snapshot
+from jondel.core.snapshots.catalogue import Snapshot
 
 _IN_MEMORY_BYTES = 1 << 20
 _LISTS = {"added": "added", "removed": "removed", "changed": "changed"}
@@ -31,7 +30,8 @@ def end_json(end: Snapshot | Database) -> dict[str, Any]:
             "taken_at": end.taken_at.isoformat(),
             "trigger": {"kind": end.trigger.kind, "text": end.trigger.text},
         }
-    return {"now": True, "taken_at": datetime.now(UTC).isoformat()}
+    taken_at = datetime.now(UTC).isoformat()
+    return {"now": True, "location": end.location, "taken_at": taken_at}
 
 
 def write_changes(
@@ -46,35 +46,42 @@ def write_changes(
     be compared; the document lists them too.
     """
     out.write(f'{{"from": {dumped(end_json(ends[0]))}, "to": {dumped(end_json(ends[1]))},\n')
-    out.write(f' "method": {dumped("same" if sides is None else "rows")},\n "tables": [')
+    out.write(' "tables": [')
     unread: list[Unread] = []
     found: Sequence[SchemaChange] = ()
+    method, hidden = "same", 0
     if sides is not None:
-        unread = _write_tables(out, sides, scope)
-        found = schema_changes(sides[0].schema(), sides[1].schema(), scope.internal)
+        comparison = Comparison(*sides, scope)
+        hidden = _write_tables(out, comparison, scope, unread)
+        found, method = comparison.schema_changes(), comparison.method
     listed = ",\n   ".join(dumped(_schema_change(change)) for change in found)
-    out.write(f'],\n "schema_changes": [{listed}]')
+    out.write(f'],\n "schema_changes": [{listed}],\n "method": {dumped(method)}')
+    if scope.noise:
+        rules = [{"kind": kind, "name": name} for kind, name in scope.noise.listed()]
+        out.write(f',\n "hidden": {dumped({"records": hidden, "rules": rules})}')
     if unread:
         out.write(f',\n "unread": {dumped([vars(entry) for entry in unread])}')
     out.write("}\n")
     return unread
 
 
-def _write_tables(out: TextIO, sides: tuple[Database, Database], scope: Scope) -> list[Unread]:
-    unread: list[Unread] = []
+def _write_tables(out: TextIO, comparison: Comparison, scope: Scope, unread: list[Unread]) -> int:
+    """Write the tables; returns how many records were hidden."""
     separator = "\n  "
-    for name, difference in differences(*sides, scope):
+    hidden = 0
+    for name, difference in comparison.tables():
         if isinstance(difference, Unread):
             unread.append(difference)
             continue
         with _spools() as spools:
             try:
-                sizes = _spool_records(difference, spools)
+                sizes, hidden_here = _spool_records(difference, spools, scope)
             except Cancelled:
                 raise
             except ReadError as error:
                 unread.append(Unread(name, str(error)))
                 continue
+            hidden += hidden_here
             if not any(sizes.values()):
                 continue
             head = {"schema": difference.schema, "table": name, "key": difference.key.columns}
@@ -86,7 +93,7 @@ def _write_tables(out: TextIO, sides: tuple[Database, Database], scope: Scope) -
                 shutil.copyfileobj(spool, out)
                 out.write("]")
             out.write("}")
-    return unread
+    return hidden
 
 
 @contextmanager
@@ -101,35 +108,47 @@ def _spools() -> Iterator[dict[str, Any]]:
         }
 
 
-def _spool_records(difference: TableDifference, spools: dict[str, Any]) -> dict[str, int]:
-    sizes = dict.fromkeys(_LISTS, 0)
-    for change in difference.records:
+def _spool_records(
+    difference: TableDifference, spools: dict[str, Any], scope: Scope
+) -> tuple[dict[str, int], int]:
+    sizes, hidden = dict.fromkeys(_LISTS, 0), 0
+    for found in difference.records:
+        change = scope.noise.left_of(difference.table, found)
+        if change is None:
+            hidden += 1
+            continue
         if sizes[change.kind]:
             spools[change.kind].write(",\n     ")
         spools[change.kind].write(dumped(_record(change, difference)))
         sizes[change.kind] += 1
-    return sizes
+    return sizes, hidden
 
 
 def _record(change: RecordChange, difference: TableDifference) -> dict[str, Any]:
-    entry: dict[str, Any] = {"key": _named(difference.key.columns, change.key)}
+    entry: dict[str, Any] = {"key": row_json(difference.key.columns, change.key)}
     if change.kind == "changed":
-        entry["cells"] = {
-            cell.column: (
-                {"after": json_value(cell.after)}
-                if isinstance(cell.before, NoValue)
-                else {"before": json_value(cell.before), "after": json_value(cell.after)}
-            )
-            for cell in change.cells
-        }
+        entry["cells"] = cells_json(change.cells)
     elif change.after is not None:
-        entry["row"] = _named(difference.columns_after, change.after)
+        entry["row"] = row_json(difference.columns_after, change.after)
     elif change.before is not None:
-        entry["row"] = _named(difference.columns_before, change.before)
+        entry["row"] = row_json(difference.columns_before, change.before)
     return entry
 
 
-def _named(columns: Sequence[str], values: Sequence[Value]) -> dict[str, Any]:
+def cells_json(cells: Sequence[CellChange]) -> dict[str, Any]:
+    """Changed cells by column, before and after."""
+    return {
+        cell.column: (
+            {"after": json_value(cell.after)}
+            if isinstance(cell.before, NoValue)
+            else {"before": json_value(cell.before), "after": json_value(cell.after)}
+        )
+        for cell in cells
+    }
+
+
+def row_json(columns: Sequence[str], values: Sequence[Value]) -> dict[str, Any]:
+    """A row's values by column."""
     return {name: json_value(value) for name, value in zip(columns, values, strict=True)}
 
 

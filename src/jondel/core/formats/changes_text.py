@@ -45,6 +45,12 @@ def cell_before(cell: CellChange) -> str:
     return line(cell.before, _VALUE_CHARACTERS)
 
 
+def cell_text(cell: CellChange) -> str:
+    """A changed cell on one line."""
+    after = line(cell.after, _VALUE_CHARACTERS)
+    return f"{safe_name(cell.column)}  {cell_before(cell)} → {after}"
+
+
 def _record_lines(table: TableChanges, record: RecordChange) -> Iterator[str]:
     head = f"  {MARKS[record.kind]} {key_text(record)}"
     if record.kind == "changed":

@@ -10,6 +10,11 @@ from jondel.core.model.values import ShownRow, StoredValue, Value
 
 ChangeKind: TypeAlias = Literal["added", "changed", "removed"]
 
+Method: TypeAlias = Literal["same", "pages", "rows", "pages and rows"]
+"""How changes were found: ``rows`` read every row, ``pages`` only those on stored pages that
+differ, ``pages and rows`` the one for some tables and the other for others; ``same`` knew that
+nothing differs and read none."""
+
 MARKS: dict[ChangeKind, str] = {"added": "+", "changed": "~", "removed": "-"}
 """How each kind of change is marked wherever it is shown; never by colour alone."""
 
@@ -86,7 +91,8 @@ class TableChanges:
 
     ``key_columns`` name the key; ``key_is_row_id`` says that it is the engine's row number.
     ``columns_before`` and ``columns_after`` name the columns of each side, empty where the table
-    is not there. ``counts`` is exact; ``records`` may hold fewer where a limit was set.
+    is not there. ``counts`` is exact; ``records`` may hold fewer where a limit was set. ``hidden``
+    counts the records that noise rules left out of both.
     """
 
     schema: str
@@ -97,6 +103,7 @@ class TableChanges:
     columns_after: tuple[str, ...]
     records: tuple[RecordChange, ...]
     counts: ChangeCounts
+    hidden: int = 0
 
 
 @dataclass(frozen=True)
@@ -124,16 +131,21 @@ class Changes:
     tables: tuple[TableChanges, ...] = ()
     schema_changes: tuple[SchemaChange, ...] = ()
     unread: tuple[Unread, ...] = ()
-    method: str = "rows"
-    """How they were found: ``rows`` compared every row, ``same`` needed to compare none."""
+    method: Method = "rows"
 
     @property
     def counts(self) -> ChangeCounts:
         return total_counts(table.counts for table in self.tables)
 
     @property
+    def hidden(self) -> int:
+        """How many records noise rules left out."""
+        return sum(table.hidden for table in self.tables)
+
+    @property
     def empty(self) -> bool:
-        return not (self.tables or self.schema_changes)
+        """Whether there is nothing to show; something may be hidden."""
+        return not (self.counts.total or self.schema_changes)
 
     def table(self, name: str) -> TableChanges | None:
         return next((table for table in self.tables if table.table == name), None)
@@ -153,7 +165,8 @@ class ChangeSummary:
     @classmethod
     def of(cls, changes: Changes) -> ChangeSummary:
         return cls(
-            {table.table: table.counts for table in changes.tables}, len(changes.schema_changes)
+            {t.table: t.counts for t in changes.tables if t.counts.total},
+            len(changes.schema_changes),
         )
 
 

@@ -45,6 +45,10 @@ class Table:
     """A name by which the engine's own row number can be selected, or None where there is none."""
     internal: bool = False
     """True for what the engine keeps for itself; hidden until asked for."""
+    without_row_id: bool = False
+    """True where the rows are kept by their primary key and have no number."""
+    storage: int | None = field(default=None, compare=False)
+    """Where the engine keeps its rows, or None; stays when a table is renamed."""
     unreadable: str | None = None
     """Why the columns could not be read, or None."""
 

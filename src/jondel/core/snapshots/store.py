@@ -1,227 +1,172 @@
-"""The store's catalogue: which databases there are trails for, and the snapshots of each.
+"""The store as a whole: the catalogue, and a shelf for each database.
 
-It is a small SQLite database in Jondel's own folder; several Jondel processes may use it at once.
+Its size is kept within a budget by removing the oldest snapshots that have neither label nor pin.
 """
 
 from __future__ import annotations
 
-import os
+import hashlib
+import shutil
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, Literal, TypeAlias
+from typing import TYPE_CHECKING
 
-import apsw
+from jondel.core.errors import StoreUnavailable
+from jondel.core.snapshots.catalogue import Catalogue, Snapshot
+from jondel.core.snapshots.old_images import is_old_image, keep_only_old_images
+from jondel.core.snapshots.settings import change_store_settings, store_settings
 
-from jondel.core.errors import LabelTaken, StoreUnavailable
-from jondel.core.model.changes import ChangeCounts, ChangeSummary
-from jondel.core.snapshots.home import private_folder
+if TYPE_CHECKING:
+    from jondel.core.snapshots.shelf import Shelf
 
-TriggerKind: TypeAlias = Literal["by hand", "command", "action"]
-
-_FORMAT = 1
-_BUSY_TIMEOUT_MS = 10_000
-_SCHEMA = """
-CREATE TABLE database(
-    id INTEGER PRIMARY KEY,
-    location TEXT NOT NULL UNIQUE
-) STRICT;
-CREATE TABLE snapshot(
-    database_id INTEGER NOT NULL REFERENCES database(id),
-    number INTEGER NOT NULL,
-    label TEXT,
-    taken_at TEXT NOT NULL,
-    trigger_kind TEXT NOT NULL,
-    trigger_text TEXT NOT NULL,
-    image TEXT NOT NULL,
-    PRIMARY KEY (database_id, number),
-    UNIQUE (database_id, label)
-) STRICT;
-CREATE TABLE table_summary(
-    database_id INTEGER NOT NULL,
-    number INTEGER NOT NULL,
-    table_name TEXT NOT NULL,
-    added INTEGER NOT NULL,
-    changed INTEGER NOT NULL,
-    removed INTEGER NOT NULL,
-    PRIMARY KEY (database_id, number, table_name)
-) STRICT;
-CREATE TABLE step_summary(
-    database_id INTEGER NOT NULL,
-    number INTEGER NOT NULL,
-    schema_changes INTEGER NOT NULL,
-    PRIMARY KEY (database_id, number)
-) STRICT;
-"""
+_KEPT_LATEST = 2
+"""So many snapshots of a database are never removed to save room: what one is working with."""
+_PART_REMOVED_AT_ONCE = 8
 
 
 @dataclass(frozen=True)
-class Trigger:
-    """What made a snapshot be taken, and in which words to say it."""
+class Usage:
+    """What the store holds of one database."""
 
-    kind: TriggerKind = "by hand"
-    text: str = ""
-
-
-@dataclass(frozen=True)
-class Snapshot:
-    """One recorded state of a database; ``number`` counts from 1 within its trail."""
-
-    number: int
-    label: str | None
-    taken_at: datetime
-    trigger: Trigger
-    image: str
-
-    @property
-    def id(self) -> str:
-        """The name it always goes by, as in ``s3``."""
-        return f"s{self.number}"
-
-    @property
-    def title(self) -> str:
-        """What to call it: its label, else what triggered it, else its id."""
-        return self.label or self.trigger.text or self.id
+    location: str
+    snapshots: int
+    size_bytes: int
 
 
-class Catalogue:
-    """The catalogue in a folder, for one database location."""
+class Store:
+    """The store in its folder; opening it makes nothing."""
 
-    def __init__(self, folder: Path, location: str) -> None:
-        self._path = private_folder(folder) / "catalogue.db"
-        self._location = location
-        with self._translated():
-            self._connection = self._opened()
-            self._connection.set_busy_timeout(_BUSY_TIMEOUT_MS)
-            self._prepare()
+    def __init__(self, home: Path | None = None) -> None:
+        self._home = home
+        self.settings = store_settings(home)
+        self.folder = self.settings.folder
 
-    def _opened(self) -> apsw.Connection:
-        previous = os.umask(0o077)
-        try:
-            return apsw.Connection(str(self._path))
-        finally:
-            os.umask(previous)
+    def catalogue(self, location: str) -> Catalogue:
+        return Catalogue(self.folder, location)
 
-    def _prepare(self) -> None:
-        if self._format() == 0:
-            with self._writing():
-                if self._format() == 0:  # not made meanwhile by another process
-                    self._connection.execute(_SCHEMA)
-                    self._connection.execute(f"PRAGMA user_version={_FORMAT}")
-        if self._format() != _FORMAT:
-            raise StoreUnavailable(
-                f"{self._path}: written by a newer Jondel (format {self._format()}); "
-                "use that one, or set JONDEL_HOME to another folder"
-            )
+    def shelf(self, location: str) -> Shelf:
+        """Where the pages of a database's snapshots are."""
+        from jondel.core.snapshots.shelf import Shelf  # needs numpy: slow to load
 
-    def _format(self) -> int:
-        return int(self._connection.execute("PRAGMA user_version").get)
+        return Shelf(self.shelf_folder(location))
 
-    def close(self) -> None:
-        self._connection.close()
+    def shelf_folder(self, location: str) -> Path:
+        digest = hashlib.sha256(location.encode("utf-8", "surrogateescape")).hexdigest()[:16]
+        return self.folder / "images" / digest
 
-    def snapshots(self) -> list[Snapshot]:
-        """All snapshots, oldest first."""
-        with self._translated():
-            rows: list[tuple[Any, ...]] = self._connection.execute(
-                "SELECT number, label, taken_at, trigger_kind, trigger_text, image FROM snapshot "
-                "JOIN database ON id = database_id WHERE location = ? ORDER BY number",
-                (self._location,),
-            ).fetchall()
-        return [
-            Snapshot(number, label, datetime.fromisoformat(taken_at), Trigger(kind, text), image)
-            for number, label, taken_at, kind, text, image in rows
-        ]
+    def size(self) -> int:
+        """How many bytes the snapshots of all databases take."""
+        return _folder_size(self.folder / "images")
 
-    def add(self, label: str | None, trigger: Trigger, image: str) -> Snapshot:
-        """Record a snapshot whose image is in place.
-
-        Raises:
-            LabelTaken: an earlier snapshot has the label; the message names it.
-        """
-        taken_at = datetime.now(UTC)
-        with self._translated(), self._writing():
-            run = self._connection.execute
-            run("INSERT OR IGNORE INTO database(location) VALUES (?)", (self._location,))
-            of = run("SELECT id FROM database WHERE location = ?", (self._location,)).get
-            number = run(
-                "SELECT coalesce(max(number), 0) + 1 FROM snapshot WHERE database_id = ?", (of,)
-            ).get
-            self.require_free(label)
-            row = (of, number, label, taken_at.isoformat(), trigger.kind, trigger.text, image)
-            run("INSERT INTO snapshot VALUES (?, ?, ?, ?, ?, ?, ?)", row)
-        return Snapshot(number, label, taken_at, trigger, image)
-
-    def require_free(self, label: str | None) -> None:
-        """Raise ``LabelTaken`` if a snapshot has the label."""
-        holder = next((s for s in self.snapshots() if label and s.label == label), None)
-        if holder is not None:
-            when = holder.taken_at.astimezone().strftime("%Y-%m-%d %H:%M:%S")
-            raise LabelTaken(
-                f"{label!r} is the label of snapshot {holder.id} of {when}; choose another label"
-            )
-
-    def summaries(self) -> dict[int, ChangeSummary]:
-        """The sizes of steps' changes known so far, by the number of the snapshot after them."""
-        with self._translated():
-            steps: list[tuple[Any, ...]] = self._connection.execute(
-                "SELECT number, schema_changes FROM step_summary "
-                "JOIN database ON id = database_id WHERE location = ?",
-                (self._location,),
-            ).fetchall()
-            tables: list[tuple[Any, ...]] = self._connection.execute(
-                "SELECT number, table_name, added, changed, removed FROM table_summary "
-                "JOIN database ON id = database_id WHERE location = ? "
-                "ORDER BY number, table_name",
-                (self._location,),
-            ).fetchall()
-        found = {number: ChangeSummary({}, schema_changes) for number, schema_changes in steps}
-        for number, table, *counts in tables:
-            found[number].tables[table] = ChangeCounts(*counts)
+    def usage(self) -> list[Usage]:
+        """What is kept of each database."""
+        found = []
+        for location in self._locations():
+            with closing(self.catalogue(location)) as catalogue:
+                count = len(catalogue.snapshots())
+            found.append(Usage(location, count, _folder_size(self.shelf_folder(location))))
         return found
 
-    def keep_summary(self, number: int, summary: ChangeSummary) -> None:
-        """Remember the size of the changes that led to a snapshot."""
-        with self._translated(), self._writing():
-            run = self._connection.execute
-            of = run("SELECT id FROM database WHERE location = ?", (self._location,)).get
-            run(
-                "INSERT OR REPLACE INTO step_summary VALUES (?, ?, ?)",
-                (of, number, summary.schema_changes),
-            )
-            for table, counts in summary.tables.items():
-                run(
-                    "INSERT OR REPLACE INTO table_summary VALUES (?, ?, ?, ?, ?, ?)",
-                    (of, number, table, counts.added, counts.changed, counts.removed),
-                )
+    def clear_up(self, location: str) -> None:
+        """Remove what no snapshot of the database needs any more."""
+        with closing(self.catalogue(location)) as catalogue, closing(self.shelf(location)) as shelf:
+            shelf.keep_only(lambda: {snapshot.image for snapshot in catalogue.snapshots()})
+            old = {s.image for s in catalogue.snapshots() if is_old_image(s.image)}
+            keep_only_old_images(self.shelf_folder(location), old)
 
-    def forget(self) -> None:
-        """Remove everything recorded for the location."""
-        with self._translated(), self._writing():
-            of = "(SELECT id FROM database WHERE location = ?)"
-            for table in ("snapshot", "table_summary", "step_summary"):
-                self._connection.execute(
-                    f"DELETE FROM {table} WHERE database_id = {of}", (self._location,)
-                )
+    def keep_within_budget(self) -> list[tuple[str, Snapshot]]:
+        """Remove the oldest unprotected snapshots until the budget suffices; returns them.
 
-    @contextmanager
-    def _writing(self) -> Iterator[None]:
-        self._connection.execute("BEGIN IMMEDIATE")
+        The latest of each database stay, and so does everything with a label or a pin, even
+        where the store then is larger than its budget.
+        """
+        removed: list[tuple[str, Snapshot]] = []
+        while self.size() > self.settings.budget_bytes:
+            dispensable = self._dispensable()
+            if not dispensable:
+                break
+            part = dispensable[: max(1, len(dispensable) // _PART_REMOVED_AT_ONCE)]
+            for location in {location for location, _ in part}:
+                numbers = [snapshot.number for of, snapshot in part if of == location]
+                with closing(self.catalogue(location)) as catalogue:
+                    catalogue.remove(numbers)
+                self.clear_up(location)
+            removed += part
+        return removed
+
+    def damage(self) -> Iterator[tuple[str, Snapshot, str]]:
+        """Read everything, and yield each snapshot that is damaged, with what is wrong."""
+        for location in self._locations():
+            with (
+                closing(self.catalogue(location)) as catalogue,
+                closing(self.shelf(location)) as shelf,
+            ):
+                checked: dict[str, str | None] = {}
+                for snapshot in catalogue.snapshots():
+                    if is_old_image(snapshot.image):
+                        continue
+                    if snapshot.image not in checked:
+                        checked[snapshot.image] = shelf.problem_of(snapshot.image)
+                    problem = checked[snapshot.image]
+                    if problem:
+                        yield location, snapshot, problem
+
+    def empty(self, location: str | None = None) -> None:
+        """Throw the snapshots of one database away, or of all."""
+        for one in [location] if location else self._locations():
+            with closing(self.catalogue(one)) as catalogue:
+                catalogue.forget()
+            shutil.rmtree(self.shelf_folder(one), ignore_errors=True)
+
+    def move(self, folder: Path) -> None:
+        """Move the store to another folder, which must be empty or not exist.
+
+        Everything is copied before the new place is written down, and the old one goes last.
+
+        Raises:
+            StoreUnavailable: it cannot be moved there.
+        """
+        folder = folder.expanduser().absolute()
+        if folder == self.folder or self.folder in folder.parents:
+            raise StoreUnavailable(f"{folder}: the store cannot be moved into itself")
+        if folder.exists() and any(folder.iterdir()):
+            raise StoreUnavailable(f"{folder}: not empty; give a new or an empty folder")
         try:
-            yield
-        except BaseException:
-            self._connection.execute("ROLLBACK")
-            raise
-        self._connection.execute("COMMIT")
-
-    @contextmanager
-    def _translated(self) -> Iterator[None]:
-        try:
-            yield
-        except apsw.Error as error:
+            if self.folder.exists():
+                shutil.copytree(self.folder, folder, dirs_exist_ok=True)
+                folder.chmod(0o700)
+        except (OSError, shutil.Error) as error:
+            shutil.rmtree(folder, ignore_errors=True)
             raise StoreUnavailable(
-                f"{self._path}: the catalogue of snapshots cannot be used ({error}); "
-                "check the folder, or set JONDEL_HOME to another"
+                f"{folder}: the store cannot be copied there ({error}); it stays where it is"
             ) from error
+        change_store_settings(self._home, folder=str(folder))
+        shutil.rmtree(self.folder, ignore_errors=True)
+        self.folder = folder
+
+    def _locations(self) -> list[str]:
+        if not self.folder.exists():
+            return []
+        with closing(self.catalogue("")) as catalogue:
+            return catalogue.locations()
+
+    def _dispensable(self) -> list[tuple[str, Snapshot]]:
+        """Snapshots that may go to save room, the oldest first."""
+        found = []
+        for location in self._locations():
+            with closing(self.catalogue(location)) as catalogue:
+                earlier = catalogue.snapshots()[:-_KEPT_LATEST]
+            found += [(location, snapshot) for snapshot in earlier if not snapshot.protected]
+        return sorted(found, key=lambda entry: entry[1].taken_at)
+
+
+def _folder_size(folder: Path) -> int:
+    total = 0
+    for path in folder.rglob("*"):
+        try:
+            total += path.stat().st_size if path.is_file() else 0
+        except FileNotFoundError:
+            continue  # another process cleared up meanwhile
+    return total

@@ -2,28 +2,31 @@
 
 from __future__ import annotations
 
-import hashlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import LabelInvalid, SnapshotNotFound
+from jondel.core.engines.registry import open_pages
+from jondel.core.errors import LabelInvalid, SnapshotNotFound, SnapshotProtected
 from jondel.core.model.changes import Changes, ChangeSummary
-from jondel.core.snapshots.home import jondel_home
-from jondel.core.snapshots.images import ImageFolder
-from jondel.core.snapshots.store import Catalogue, Snapshot, Trigger
+from jondel.core.snapshots.catalogue import Snapshot, Trigger
+from jondel.core.snapshots.old_images import is_old_image, open_old_image
+from jondel.core.snapshots.store import Store
 
 if TYPE_CHECKING:
     from jondel.core.diff.compare import Scope
+    from jondel.core.diff.noise import NoiseRules
+    from jondel.core.snapshots.shelf import Shelf
 
 NOW = "now"
 LAST = "last"
 _ID_PATTERN = re.compile(r"s[0-9]+")
 _LONGEST_LABEL = 100
+_LONGEST_NOTE = 4000
 _BY_HAND = Trigger()
 
 
@@ -48,26 +51,32 @@ class Trail:
 
     def __init__(self, location: str, home: Path | None = None) -> None:
         self._location = location
-        digest = hashlib.sha256(location.encode("utf-8", "surrogateescape")).hexdigest()[:16]
-        folder = (home or jondel_home()) / "store"
-        self._catalogue = Catalogue(folder, location)
-        self._image_folder = folder / "images" / digest
-        self._images: ImageFolder | None = None
+        self._store = Store(home)
+        self._catalogue = self._store.catalogue(location)
+        self._opened_shelf: Shelf | None = None
 
     def close(self) -> None:
         self._catalogue.close()
+        if self._opened_shelf is not None:
+            self._opened_shelf.close()
 
     def snapshots(self) -> list[Snapshot]:
         """All snapshots, oldest first."""
         return self._catalogue.snapshots()
 
-    def steps(self) -> list[Step]:
-        """All steps, oldest first; the first is where the trail starts."""
-        snapshots, summaries = self.snapshots(), self._catalogue.summaries()
+    def steps(self, rules: NoiseRules | None = None) -> list[Step]:
+        """All steps, oldest first; the first is where the trail starts.
+
+        ``rules`` are the noise rules in force, under which the summaries must have been made.
+        """
+        key = rules.key if rules else ""
+        snapshots, summaries = self.snapshots(), self._catalogue.summaries(key)
         return [
             Step(before, after, summaries.get(after.number))
             for before, after in zip([None, *snapshots], snapshots, strict=False)
         ]
+
+    # Taking snapshots
 
     def take(
         self, database: Database, label: str | None = None, trigger: Trigger = _BY_HAND
@@ -81,26 +90,70 @@ class Trail:
         if label is not None:
             check_label(label)
             self._catalogue.require_free(label)
-        return self._catalogue.add(label, trigger, self._folder.capture(database))
+        with self._shelf.captured(database) as image:
+            return self._catalogue.add(label, trigger, image)
+
+    def take_unless_unchanged(self, database: Database, trigger: Trigger) -> Snapshot:
+        """Take a snapshot, or return the last one if nothing was committed since."""
+        with self._shelf.captured(database) as image:
+            snapshots = self.snapshots()
+            if snapshots and snapshots[-1].image == image:
+                return snapshots[-1]
+            return self._catalogue.add(None, trigger, image)
+
+    def keep_within_budget(self) -> list[Snapshot]:
+        """Make room where the store is over its budget; returns what went of this trail."""
+        removed = self._store.keep_within_budget()
+        return [snapshot for location, snapshot in removed if location == self._location]
+
+    # Tending them
 
     def require_free(self, label: str) -> None:
         """Raise ``LabelTaken`` if a snapshot has the label."""
         self._catalogue.require_free(label)
 
+    def rename(self, snapshot: Snapshot, label: str | None) -> None:
+        """Give a snapshot a label, another one, or none.
+
+        Raises:
+            LabelTaken: another snapshot has the label.
+            LabelInvalid: it cannot be a label.
+        """
+        if label is not None:
+            check_label(label)
+        self._catalogue.rename(snapshot.number, label)
+
+    def annotate(self, snapshot: Snapshot, note: str) -> None:
+        """Keep a text of any lines with a snapshot; empty for none."""
+        if len(note) > _LONGEST_NOTE:
+            raise LabelInvalid(f"the note is longer than {_LONGEST_NOTE} characters; shorten it")
+        self._catalogue.annotate(snapshot.number, note)
+
+    def pin(self, snapshot: Snapshot, pinned: bool = True) -> None:
+        """Have a snapshot stay, whatever room is needed, or let it go like others."""
+        self._catalogue.pin(snapshot.number, pinned)
+
+    def delete(self, snapshots: Collection[Snapshot], *, protected_too: bool = False) -> None:
+        """Remove snapshots; each step that one ends becomes part of the step after it.
+
+        Raises:
+            SnapshotProtected: one has a label or is pinned, and this was not asked for.
+        """
+        for snapshot in snapshots:
+            if snapshot.protected and not protected_too:
+                how = "is pinned" if snapshot.pinned else f"has the label {snapshot.label!r}"
+                raise SnapshotProtected(
+                    f"{snapshot.id} {how}; say that such ones are to be deleted too"
+                )
+        self._catalogue.remove([snapshot.number for snapshot in snapshots])
+        self._store.clear_up(self._location)
+
     def forget(self) -> None:
         """Throw all snapshots of this database away."""
-        images = {snapshot.image for snapshot in self.snapshots()}
         self._catalogue.forget()
-        for image in images:
-            self._folder.discard(image)
+        self._store.clear_up(self._location)
 
-    def take_unless_unchanged(self, database: Database, trigger: Trigger) -> Snapshot:
-        """Take a snapshot, or return the last one if nothing was committed since."""
-        image = self._folder.capture(database)
-        snapshots = self.snapshots()
-        if snapshots and snapshots[-1].image == image:
-            return snapshots[-1]
-        return self._catalogue.add(None, trigger, image)
+    # Finding and opening them
 
     def find(self, name: str) -> Snapshot:
         """Find a snapshot by label, id or ``last``.
@@ -127,26 +180,31 @@ class Trail:
 
     def open(self, snapshot: Snapshot) -> Database:
         """Open a snapshot as a database; whoever asked closes it."""
-        return self._folder.open(snapshot.image, location=self._location)
+        if is_old_image(snapshot.image):
+            folder = self._store.shelf_folder(self._location)
+            return open_old_image(folder, snapshot.image, location=self._location)
+        pages = self._shelf.open(snapshot.image, f"snapshot {snapshot.title}")
+        return open_pages(pages, location=self._location)
+
+    @contextmanager
+    def now(self, database: Database) -> Iterator[tuple[Database, str]]:
+        """An image of a live database as it is now, gone afterwards, and its content's name.
+
+        Work that may read every row goes here: the app's own database is free again at once.
+        """
+        with (
+            self._shelf.passing(database) as passing,
+            closing(open_pages(passing.image, location=self._location)) as image,
+        ):
+            yield image, passing.name
 
     @contextmanager
     def both_sides(
-        self, before: Snapshot, after: Snapshot | Database
+        self, before: Snapshot | Database, after: Snapshot | Database
     ) -> Iterator[tuple[Database, Database] | None]:
-        """Open two states side by side; None where they are known to be the same.
-
-        A live database is compared as it is now, through an image of it: comparing may read every
-        row, and the app's own database is to be free again at once.
-        """
-        if isinstance(after, Snapshot):
-            with self._images_opened(before.image, after.image, after.image) as sides:
-                yield sides
-            return
-        with (
-            self._folder.passing(after) as (image, name),
-            self._images_opened(before.image, image, name) as sides,
-        ):
-            yield sides
+        """Open two states side by side; None where they are known to be the same."""
+        with self._side(before) as (one, name), self._side(after) as (other, other_name):
+            yield None if name == other_name else (one, other)
 
     def changes(
         self,
@@ -159,6 +217,8 @@ class Trail:
 
         ``opened`` is called with each image opened for it, so that the work can be interrupted.
         """
+        if isinstance(after, Snapshot) and before.image == after.image:
+            return Changes(method="same")
         with self.both_sides(before, after) as sides:
             if sides is None:
                 return Changes(method="same")
@@ -176,27 +236,23 @@ class Trail:
         if step.before is None:
             return Changes(method="same")
         changes = self.changes(step.before, step.after, scope, opened)
-        self._catalogue.keep_summary(step.number, ChangeSummary.of(changes))
+        self._catalogue.keep_summary(step.number, ChangeSummary.of(changes), scope.noise.key)
         return changes
 
     @property
-    def _folder(self) -> ImageFolder:
-        if self._images is None:
-            self._images = ImageFolder(self._image_folder)
-        return self._images
+    def _shelf(self) -> Shelf:
+        if self._opened_shelf is None:
+            self._opened_shelf = self._store.shelf(self._location)
+        return self._opened_shelf
 
     @contextmanager
-    def _images_opened(
-        self, one: str, other: str, other_content: str
-    ) -> Iterator[tuple[Database, Database] | None]:
-        if one == other_content:
-            yield None
-            return
-        with (
-            closing(self._folder.open(one, location=self._location)) as before,
-            closing(self._folder.open(other, location=self._location)) as after,
-        ):
-            yield before, after
+    def _side(self, end: Snapshot | Database) -> Iterator[tuple[Database, str]]:
+        if isinstance(end, Snapshot):
+            with closing(self.open(end)) as image:
+                yield image, end.image
+        else:
+            with self.now(end) as side:
+                yield side
 
 
 def check_label(label: str) -> None:

@@ -26,6 +26,7 @@ from urllib.parse import quote
 import apsw
 
 from jondel.core.engines.sqlite.failures import translated
+from jondel.core.engines.sqlite.page_vfs import uri_of
 from jondel.core.errors import (
     NotADatabase,
     PermissionMissing,
@@ -36,6 +37,7 @@ from jondel.core.errors import (
 BUSY_TIMEOUT_MS = 2000
 _HEADER_BYTES = 100
 _WAL_FORMAT = 2
+_BUILT_IN_COLLATIONS = ("BINARY", "NOCASE", "RTRIM")
 
 Signature: TypeAlias = tuple[int, ...]
 """Identity, size and modification time (ns) of the file and of its WAL."""
@@ -103,13 +105,20 @@ def open_file(path: Path) -> OpenFile:
         Access.READ_ONLY: apsw.SQLITE_OPEN_READONLY,
         Access.UNATTENDED: apsw.SQLITE_OPEN_READWRITE,
     }[access]
-    return _open(str(path), flags, path, access)
+    # URIs are for what is attached beside; an absolute path is none.
+    return _open(str(path), flags | apsw.SQLITE_OPEN_URI, path, access)
 
 
 def open_immutable(path: Path) -> OpenFile:
     """Open a file that nobody writes, without locks and companions."""
     flags = apsw.SQLITE_OPEN_READONLY | apsw.SQLITE_OPEN_URI
     return _open(f"file:{quote(os.fsencode(path))}?immutable=1", flags, path, Access.IMMUTABLE)
+
+
+def open_pages(name: str, path: Path) -> OpenFile:
+    """Open served pages (see ``page_vfs``); ``path`` names them in messages."""
+    flags = apsw.SQLITE_OPEN_READONLY | apsw.SQLITE_OPEN_URI
+    return _open(uri_of(name), flags, path, Access.IMMUTABLE)
 
 
 def _fitting_access(path: Path) -> Access:
@@ -165,6 +174,8 @@ def _stand_in_collation(stand_ins: set[str]):  # type: ignore[no-untyped-def]
     """Register a plain comparison for collations that only the app has, so tables can be read."""
 
     def needed(connection: apsw.Connection, name: str) -> None:
+        if name.upper() in _BUILT_IN_COLLATIONS:
+            return  # asked for in UTF-16 databases too; SQLite then adapts its own
         stand_ins.add(name)
         connection.create_collation(name, _compare)
 

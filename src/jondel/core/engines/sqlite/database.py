@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-import errno
-import os
 import threading
 import time
-from collections.abc import Callable, Hashable, Iterator, Sequence
-from contextlib import ExitStack, closing, contextmanager, suppress
-from itertools import chain, islice
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from contextlib import closing, suppress
 from pathlib import Path
-from typing import Any, cast
+from typing import TYPE_CHECKING, cast
 
 import apsw
 
-from jondel.core.engines.protocol import Capabilities, Extent
+from jondel.core.engines.protocol import Capabilities, CommitMark, Database, Extent, Selection
 from jondel.core.engines.sqlite import connection as opening
+from jondel.core.engines.sqlite.beside import attached
 from jondel.core.engines.sqlite.connection import Access, OpenFile
 from jondel.core.engines.sqlite.failures import translated
 from jondel.core.engines.sqlite.schema_reader import read_schema
+from jondel.core.engines.sqlite.selecting import order_by_code_point, selected, stream
 from jondel.core.engines.sqlite.sql_text import (
     quoted,
     quoted_list,
@@ -29,26 +28,24 @@ from jondel.core.engines.sqlite.sql_text import (
 )
 from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
 from jondel.core.errors import (
-    Cancelled,
     StatementFailed,
     StatementRefused,
     TableUnreadable,
     TargetNotFound,
+    WriteRefused,
 )
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row, ShownRow, StoredValue
+from jondel.core.model.writes import WritePlan
+
+if TYPE_CHECKING:
+    from jondel.core.engines.pages import PageSink
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
-_FIRST_BATCH_ROWS, _MOST_BATCH_ROWS = 16, 512
-_BATCH_BYTES = 8 << 20
-_SAMPLED_ROWS = 8
-_PAGES_AT_ONCE = 4096
-"""Pages copied between two looks at whether a capture is to be stopped."""
 _RECENT_SECONDS = 0.1
 """Two commits within a tick of the file system's clock leave one signature; see change_token."""
-_BY_CODE_POINT = "jondel_code_point"
 _ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
 
@@ -65,18 +62,10 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
     return SqliteDatabase(path, opening.open_immutable, location)
 
 
-class _DestinationFailed(Exception):
-    """An image could not be written; ``number`` is the system's error number."""
-
-    def __init__(self, number: int) -> None:
-        super().__init__(number)
-        self.number = number
-
-
 class SqliteDatabase:
     """One SQLite file, open for reading."""
 
-    capabilities = Capabilities(snapshots=True, change_token=True)
+    capabilities = Capabilities(snapshots=True, change_token=True, writing=True)
 
     def __init__(self, path: Path, opener: Callable[[Path], OpenFile], location: str) -> None:
         self._path = path
@@ -99,7 +88,7 @@ class SqliteDatabase:
             name = str(self._value("PRAGMA encoding"))
         self._encoding = _ENCODINGS.get(name, "utf-8")
         if self._encoding != "utf-8":
-            self._connection.create_collation(_BY_CODE_POINT, lambda a, b: (a > b) - (a < b))
+            order_by_code_point(self._connection)
 
     @property
     def location(self) -> str:
@@ -251,19 +240,19 @@ class SqliteDatabase:
             return len(rows.fetchall()) > 1
 
     def stream_rows(
-        self, table: Table, columns: Sequence[str], order: Sequence[str]
+        self,
+        table: Table,
+        columns: Sequence[str],
+        order: Sequence[str],
+        only: Selection | None = None,
     ) -> Iterator[list[Row]]:
         self._require(table)
         self._keep_current()
-        delivered = 0
-        try:
-            for batch in self._stream(table, columns, order, text_as_bytes=False):
-                yield batch
-                delivered += len(batch)
-        except UnicodeDecodeError:
-            # From here on, text comes as its bytes; slower, and able to carry anything.
-            for batch in self._stream(table, columns, order, True, skip=delivered):
-                yield batch
+        with translated(self._path, table=table.name):
+            yield from stream(self._connection, self._encoding, table, columns, order, only)
+
+    def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+        return None
 
     def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
         found = table.column(column)
@@ -282,9 +271,15 @@ class SqliteDatabase:
                 return scratch.execute("SELECT c FROM t").get, True
         return None, False
 
-    def execute(self, sql: str, *, limit: int | None = None) -> ResultRows:
+    def execute(
+        self,
+        sql: str,
+        *,
+        limit: int | None = None,
+        beside: Mapping[str, Database] | None = None,
+    ) -> ResultRows:
         self._keep_current()
-        with translated(self._path):
+        with translated(self._path), attached(self._connection, beside or {}):
             statement = single_reading_statement(self._connection, sql)
             try:
                 return run_statement(self._connection, statement, limit)
@@ -298,39 +293,47 @@ class SqliteDatabase:
                     "select CAST(column AS BLOB) to see its bytes"
                 ) from error
 
-    def capture(self, destination: Path) -> None:
+    def capture(self, sink: PageSink) -> None:
         self._keep_current()
-        if destination.exists():
-            raise FileExistsError(destination)
         self._stop_asked.clear()
-        try:
-            with translated(self._path):
-                # A plain read first: it fails within the busy timeout where an app holds the file
-                # for good, while the backup interface alone would try for ever. The transaction
-                # keeps the image consistent over its parts.
-                self._connection.execute("BEGIN")
-                try:
-                    self._value("SELECT count(*) FROM sqlite_schema")
-                    self._copy_to(destination)
-                finally:
-                    self._connection.execute("ROLLBACK")
-        except _DestinationFailed as failure:
-            raise OSError(failure.number, os.strerror(failure.number)) from failure
+        from jondel.core.engines.sqlite.capture import capture_pages  # needs numpy: slow to load
 
-    def _copy_to(self, destination: Path) -> None:
-        try:
-            target = apsw.Connection(str(destination))
-            with closing(target):
-                target.execute("PRAGMA journal_mode=OFF")
-                with target.backup("main", self._connection, "main") as backup:
-                    while not backup.done:
-                        if self._stop_asked.is_set():
-                            raise Cancelled("stopped")
-                        backup.step(_PAGES_AT_ONCE)
-        except apsw.FullError as error:
-            raise _DestinationFailed(errno.ENOSPC) from error
-        except (apsw.IOError, apsw.CantOpenError) as error:
-            raise _DestinationFailed(errno.EIO) from error
+        with translated(self._path):
+            capture_pages(self._connection, self._path, self._file.access, sink, self._stop_asked)
+
+    def mark(self) -> CommitMark:
+        return (self.change_token(), self._commits_in_header())
+
+    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
+        self._keep_current()
+        from jondel.core.engines.sqlite.writer import apply_plan  # not needed to look
+
+        def current() -> bool:
+            return since is None or self.mark() == since
+
+        apply_plan(self._path, plan, current)
+
+    def become(self, image: Database, since: CommitMark) -> None:
+        self._keep_current()
+        from jondel.core.engines.sqlite.writer import copy_over
+
+        if not isinstance(image, SqliteDatabase):
+            raise WriteRefused(f"{self.name}: the snapshot is of another engine")
+
+        def current() -> bool:
+            # While the whole file is locked for writing, only its header can be asked.
+            in_log = opening.wal_path(self._path).exists()
+            return (
+                self.mark() == since
+                if in_log
+                else (self._epoch, self._commits_in_header()) == (since[0][0], since[1])  # type: ignore[index]
+            )
+
+        copy_over(self._path, image._connection, current)
+
+    def _commits_in_header(self) -> bytes:
+        """What the file's header counts commits with; in WAL mode it does not."""
+        return opening.read_header(self._path)[24:28]
 
     def interrupt(self) -> None:
         if not self._closed:
@@ -398,8 +401,14 @@ class SqliteDatabase:
             ]
             with translated(self._path, table=table.name):
                 try:
-                    with self._selected(
-                        table.name, expressions, parameters, where=where, order=order, limit=limit
+                    with selected(
+                        self._connection,
+                        table.name,
+                        expressions,
+                        parameters,
+                        where=where,
+                        order=order,
+                        limit=limit,
                     ) as rows:
                         return [unwrapped(row, self._encoding) for row in rows]
                 except UnicodeDecodeError:
@@ -408,67 +417,3 @@ class SqliteDatabase:
             f"{self._path}: {table.name}: its key holds text that is not valid UTF-8; "
             "it can be compared, but not shown as a sheet"
         )
-
-    def _stream(
-        self,
-        table: Table,
-        columns: Sequence[str],
-        order: Sequence[str],
-        text_as_bytes: bool,
-        skip: int = 0,
-    ) -> Iterator[list[Row]]:
-        expressions = [
-            wrapped(name, max_bytes=None, text_as_bytes=text_as_bytes) for name in columns
-        ]
-        collation = "BINARY" if self._encoding == "utf-8" else _BY_CODE_POINT
-        ordering = ", ".join(
-            quoted(name) if name == table.row_id else f"{quoted(name)} COLLATE {collation}"
-            for name in order
-        )
-        limit = f"-1 OFFSET {skip}" if skip else ""
-        with (
-            translated(self._path, table=table.name),
-            self._selected(table.name, expressions, order=ordering, limit=limit) as rows,
-        ):
-            wanted = _FIRST_BATCH_ROWS
-            while batch := list(islice(rows, wanted)):
-                wanted = _rows_for_next_batch(batch)
-                if text_as_bytes:
-                    batch = [unwrapped(row, self._encoding) for row in batch]
-                yield cast("list[Row]", batch)
-
-    @contextmanager
-    def _selected(
-        self,
-        table: str,
-        expressions: Sequence[str],
-        parameters: Position = (),
-        *,
-        where: str = "",
-        order: str = "",
-        limit: str = "",
-    ) -> Iterator[Iterator[tuple[Any, ...]]]:
-        """Run a SELECT whose order is total, even of more columns than one statement may return.
-
-        Such a one becomes several statements in step; the first one's read transaction makes
-        them see the same rows.
-        """
-        most = self._connection.limit(apsw.SQLITE_LIMIT_COLUMN)
-        groups = [expressions[start : start + most] for start in range(0, len(expressions), most)]
-        with ExitStack() as stack:
-            cursors: list[Iterator[tuple[Any, ...]]] = []
-            for group in groups or [()]:
-                sql = select(table, group, where=where, order=order, limit=limit)
-                cursor = self._connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters))
-                cursors.append(stack.enter_context(closing(cursor)))
-            if len(cursors) == 1:
-                yield cursors[0]
-            else:
-                yield (tuple(chain(*parts)) for parts in zip(*cursors, strict=True))
-
-
-def _rows_for_next_batch(batch: Sequence[tuple[object, ...]]) -> int:
-    """How many rows like these make a batch of a bearable size in memory."""
-    sample = batch[:: max(1, len(batch) // _SAMPLED_ROWS)]
-    largest = max(sum(len(v) for v in row if isinstance(v, str | bytes)) for row in sample)
-    return max(1, min(_MOST_BATCH_ROWS, _BATCH_BYTES // (largest + 1)))

@@ -18,7 +18,9 @@ _GENERATED = (2, 3)
 def read_schema(connection: apsw.Connection) -> Schema:
     """Read all tables and objects of the main schema, sorted by name, views last."""
     listed: list[tuple[Any, ...]] = connection.execute(
-        "SELECT name, type, wr FROM pragma_table_list WHERE schema='main' ORDER BY name"
+        "SELECT l.name, l.type, l.wr, s.rootpage FROM pragma_table_list l "
+        "LEFT JOIN sqlite_schema s ON s.type = 'table' AND s.name = l.name "
+        "WHERE l.schema = 'main' ORDER BY l.name"
     ).fetchall()
     tables = [_table(connection, *entry) for entry in listed]
     tables.sort(key=lambda table: (table.kind == "view", table.name.casefold(), table.name))
@@ -28,7 +30,13 @@ def read_schema(connection: apsw.Connection) -> Schema:
     return Schema(tuple(tables), tuple(SchemaObject(*entry) for entry in objects))
 
 
-def _table(connection: apsw.Connection, name: str, listed_kind: str, without_rowid: int) -> Table:
+def _table(
+    connection: apsw.Connection,
+    name: str,
+    listed_kind: str,
+    without_rowid: int,
+    root: int | None,
+) -> Table:
     internal = listed_kind == "shadow" or name.startswith("sqlite_")
     kind = _KINDS.get(listed_kind, "table")
     try:
@@ -38,7 +46,9 @@ def _table(connection: apsw.Connection, name: str, listed_kind: str, without_row
     except apsw.Error as error:
         # A view on a dropped table, a module or function that only the app registers.
         return Table("main", name, kind, (), internal=internal, unreadable=str(error))
-    return Table("main", name, kind, columns, keys, row_id, internal)
+    return Table(
+        "main", name, kind, columns, keys, row_id, internal, bool(without_rowid), root or None
+    )
 
 
 def _columns(connection: apsw.Connection, table: str) -> tuple[Column, ...]:

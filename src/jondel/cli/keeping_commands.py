@@ -1,0 +1,92 @@
+"""What the commands do that tend noise rules and the store."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from jondel.cli.output import confirmed, say, tell
+from jondel.cli.problems import UsageProblem
+from jondel.core.browse.display import line, size_text
+from jondel.core.diff.noise import KINDS, RuleKind
+from jondel.core.engines.registry import location_of
+from jondel.core.formats.json_values import dumped
+from jondel.core.snapshots.settings import change_store_settings, parse_size
+from jondel.core.snapshots.store import Store
+from jondel.core.trail.project import Project
+
+
+def noise(
+    target: str, verb: str | None, kind: RuleKind | None, rule: str | None, as_json: bool
+) -> None:
+    """Show or change the noise rules of a database's project."""
+    project = Project(location_of(target))
+    rules = project.noise_rules()
+    if verb is not None:
+        if kind is None or rule is None:
+            raise UsageProblem(f"give it as `jondel noise TARGET {verb} {'|'.join(KINDS)} NAME`")
+        change: Callable[[RuleKind, str], Any]
+        change = rules.with_rule if verb == "add" else rules.without_rule
+        changed = change(kind, rule)
+        if changed == rules:
+            say(f"{rule}: no such rule" if verb == "remove" else f"{rule}: a rule already")
+        else:
+            say(f"kept in {project.keep_noise_rules(changed)}")
+        return
+    if as_json:
+        listed = [{"kind": kind, "name": name} for kind, name in rules.listed()]
+        tell(dumped({"file": str(project.file), "rules": listed}))
+        return
+    for each, name in rules.listed():
+        tell(f"{each:<8} {line(name, 100):<40} hides {KINDS[each]}")
+    if not rules:
+        say(f"no noise rules; they would be kept in {project.file}")
+
+
+def store(verb: str | None, word: str | None, yes: bool, as_json: bool) -> None:
+    """Show what the store holds, or tend it."""
+    kept = Store()
+    if verb is None:
+        _show_store(kept, as_json)
+    elif verb == "check":
+        _check(kept)
+    elif verb == "empty":
+        location = location_of(word) if word else None
+        whose = f"the snapshots of {location}" if location else "all snapshots of all databases"
+        if confirmed(f"throw {whose} away for good?", yes):
+            kept.empty(location)
+    elif word is None:
+        raise UsageProblem(
+            f"give it as `jondel store {verb} {'SIZE' if verb == 'budget' else 'DIR'}`"
+        )
+    elif verb == "budget":
+        parse_size(word)
+        change_store_settings(budget=word)
+        removed = Store().keep_within_budget()
+        if removed:
+            say(f"{len(removed)} snapshots went to keep within {word}")
+    else:
+        kept.move(Path(word))
+
+
+def _show_store(kept: Store, as_json: bool) -> None:
+    usage, size, budget = kept.usage(), kept.size(), kept.settings.budget_bytes
+    if as_json:
+        listed = [vars(entry) for entry in usage]
+        document = {"folder": str(kept.folder), "size_bytes": size, "budget_bytes": budget}
+        tell(dumped({**document, "databases": listed}))
+        return
+    tell(f"{line(str(kept.folder), 1000)}  {size_text(size)} of {size_text(budget)}")
+    for entry in usage:
+        where = line(entry.location, 1000)
+        tell(f"  {entry.snapshots:>5} snapshots  {size_text(entry.size_bytes):>9}  {where}")
+
+
+def _check(kept: Store) -> None:
+    """Read everything the store holds and name what is damaged."""
+    damaged = 0
+    for location, snapshot, problem in kept.damage():
+        damaged += 1
+        say(f"{location}: {snapshot.id} {snapshot.title}: {problem}")
+    tell(f"{damaged} damaged snapshots" if damaged else "everything is as it was written")

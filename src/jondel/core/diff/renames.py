@@ -1,0 +1,91 @@
+"""Recognises tables and columns that were renamed, where what is stored leaves no doubt."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+from jondel.core.engines.protocol import Database
+from jondel.core.model.schema import Column, Table
+from jondel.core.model.values import identical
+
+_SAMPLED_ROWS = 50
+
+
+@dataclass(frozen=True)
+class Renames:
+    """``tables`` leads from new names to old ones, ``columns`` by new table likewise."""
+
+    tables: dict[str, str] = field(default_factory=dict)
+    columns: dict[str, dict[str, str]] = field(default_factory=dict)
+
+    def old_table(self, new: str) -> str:
+        """What a table was called before."""
+        return self.tables.get(new, new)
+
+
+def find_renames(before: Database, after: Database) -> Renames:
+    """Find what was renamed between two states.
+
+    A table was where it is stored where another one was that is gone now, and both are declared
+    alike. A column was where its place in the table is the same, it is declared alike but for the
+    name, and the rows that both states begin with hold the same values in it.
+    """
+    old, new = ({t.name: t for t in side.schema().tables} for side in (before, after))
+    gone = {old[name].storage: name for name in old.keys() - new.keys()}
+    tables: dict[str, str] = {}
+    for name in sorted(new.keys() - old.keys()):
+        was = gone.get(new[name].storage) if new[name].storage else None
+        if was is not None and old[was].columns == new[name].columns:
+            tables[name] = was
+    columns: dict[str, dict[str, str]] = {}
+    for name, table in new.items():
+        earlier = old.get(tables.get(name, name))
+        if earlier is not None and earlier.storage == table.storage and table.kind == "table":
+            renamed = _renamed_columns(earlier, table)
+            if renamed and _values_stayed(before, after, earlier, table, renamed):
+                columns[name] = renamed
+    return Renames(tables, columns)
+
+
+def _renamed_columns(was: Table, now: Table) -> dict[str, str]:
+    """New names and the old ones; empty unless all columns are otherwise declared alike."""
+    if len(was.columns) != len(now.columns):
+        return {}
+    pairs = list(zip(was.columns, now.columns, strict=True))
+    if not all(_nameless(one) == _nameless(other) for one, other in pairs):
+        return {}
+    old_names, new_names = set(was.column_names), set(now.column_names)
+    found = {new.name: old.name for old, new in pairs if old.name != new.name}
+    # Names that changed places cannot be told from contents that did, and keys are compared by
+    # the names of their columns.
+    unclear = any(
+        (old.name != new.name and (old.name in new_names or new.name in old_names))
+        or (old.name != new.name and new.key_position)
+        for old, new in pairs
+    )
+    return {} if unclear else found
+
+
+def _nameless(column: Column) -> Column:
+    return replace(column, name="")
+
+
+def _values_stayed(
+    before: Database, after: Database, was: Table, now: Table, renamed: dict[str, str]
+) -> bool:
+    """Whether rows that both begin with hold the same in renamed columns, and not just NULL."""
+    windows = [
+        database.read_window(table, 0, _SAMPLED_ROWS)
+        for database, table in ((before, was), (after, now))
+    ]
+    earlier = dict(zip(windows[0].positions, windows[0].rows, strict=True))
+    places = [i for i, column in enumerate(now.columns) if column.name in renamed]
+    told = False
+    for position, row in zip(windows[1].positions, windows[1].rows, strict=True):
+        other = earlier.get(position)
+        for place in places if other is not None else ():
+            assert other is not None
+            told = told or other[place] is not None
+            if not identical(other[place], row[place]):
+                return False
+    return told

@@ -1,0 +1,325 @@
+"""Walks the b-trees of a SQLite database by its pages, without SQLite.
+
+Only what a comparison needs is read: where a table's rows lie, and which bytes they consist of.
+What they mean is left to SQLite. Format: https://www.sqlite.org/fileformat2.html#b_tree_pages
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import xxhash
+
+from jondel.core.engines.pages import PageSource
+
+INTERIOR_INDEX, INTERIOR_TABLE, LEAF_INDEX, LEAF_TABLE = 0x02, 0x05, 0x0A, 0x0D
+_FILE_HEADER_BYTES = 100
+_CELLS_AT = {INTERIOR_INDEX: 12, INTERIOR_TABLE: 12, LEAF_INDEX: 8, LEAF_TABLE: 8}
+_DEEPEST = 40
+_MOST_REMEMBERED = 20_000
+_children_of: dict[bytes, npt.NDArray[np.int32]] = {}
+_digest = xxhash.xxh3_64_intdigest
+
+
+class UnexpectedPage(Exception):
+    """A page is not what the tree says it is: damage, or a format unknown here."""
+
+
+@dataclass(frozen=True)
+class Tree:
+    """The pages of one b-tree, as indexes from 0; leaves in key order.
+
+    ``interior`` pages of a table's tree hold no rows; those of an index's tree do.
+    """
+
+    interior: npt.NDArray[np.intp]
+    leaves: npt.NDArray[np.intp]
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One row as it lies in its page.
+
+    ``row_id`` is taken as if it were not signed, and 0 in an index's tree. ``payload`` is what of
+    the record lies in the page, ``size`` the whole record's size, and ``overflow`` the page (from
+    0) where it goes on, or -1.
+    """
+
+    row_id: int
+    payload: bytes
+    size: int
+    overflow: int
+
+
+class Pages:
+    """The pages of one state, and the trees in them."""
+
+    def __init__(self, source: PageSource) -> None:
+        self.source = source
+        header = source.read(0)[:_FILE_HEADER_BYTES] if source.page_count else b""
+        reserved = header[20] if header else 0
+        self.usable = source.page_size - reserved
+
+    def tree(self, root: int) -> Tree:
+        """Find the pages of the tree with this root (a page number, from 1).
+
+        Raises:
+            UnexpectedPage: something on the way is not a b-tree page.
+        """
+        level = np.array([root - 1], np.intp)
+        interior = [np.empty(0, np.intp)]
+        for _ in range(_DEEPEST):
+            kind = self.kind(int(level[0]))
+            if kind in (LEAF_TABLE, LEAF_INDEX):
+                return Tree(np.concatenate(interior), level)
+            interior.append(level)
+            level = np.concatenate(
+                [self._children(index) for index in level.tolist()], dtype=np.intp
+            )
+            if level.min() < 0 or level.max() >= self.source.page_count:
+                raise UnexpectedPage("a page points beyond the end of the file")
+        raise UnexpectedPage("a tree of pages goes in circles")
+
+    def kind(self, index: int) -> int:
+        """The first byte of a b-tree page's header."""
+        self._check(index)
+        return self.source.read(index)[_start(index)]
+
+    def cells(self, index: int) -> Iterator[Cell]:
+        """The rows in a page, in key order; of an interior page of an index's tree too."""
+        page = self.source.read(index)
+        start = _start(index)
+        kind = page[start]
+        if kind not in (LEAF_TABLE, LEAF_INDEX, INTERIOR_INDEX):
+            raise UnexpectedPage(f"page {index + 1} holds no rows")
+        count = int.from_bytes(page[start + 3 : start + 5], "big")
+        first = start + _CELLS_AT[kind]
+        skipped = 4 if kind == INTERIOR_INDEX else 0
+        try:
+            for at in range(first, first + 2 * count, 2):
+                offset = (page[at] << 8) | page[at + 1]
+                yield self._cell(page, offset + skipped, kind)
+        except IndexError as error:
+            raise UnexpectedPage(f"page {index + 1} is damaged") from error
+
+    def _cell(self, page: bytes, offset: int, kind: int) -> Cell:
+        size, offset = _varint(page, offset)
+        row_id = 0
+        if kind == LEAF_TABLE:
+            row_id, offset = _varint(page, offset)
+        most, least = self._local_limits(kind)
+        if size <= most:
+            return Cell(row_id, page[offset : offset + size], size, -1)
+        local = least + (size - least) % (self.usable - 4)
+        local = least if local > most else local
+        end = offset + local
+        overflow = int.from_bytes(page[end : end + 4], "big") - 1
+        self._check(overflow)
+        return Cell(row_id, page[offset:end], size, overflow)
+
+    def chain(self, first: int) -> Iterator[int]:
+        """The overflow pages of a record, as indexes from 0."""
+        index = first
+        for _ in range(self.source.page_count):
+            yield index
+            index = int.from_bytes(self.source.read(index)[:4], "big") - 1
+            if index < 0:
+                return
+            self._check(index)
+        raise UnexpectedPage("a chain of overflow pages goes in circles")
+
+    def whole_payload(self, cell: Cell) -> bytes:
+        """A record's bytes, overflow pages included."""
+        parts = [cell.payload]
+        if cell.overflow >= 0:
+            for index in self.chain(cell.overflow):
+                parts.append(self.source.read(index)[4 : self.usable])
+        return b"".join(parts)[: cell.size]
+
+    def unused_pages(self) -> npt.NDArray[np.intp]:
+        """The pages on the freelist."""
+        header = self.source.read(0)[:_FILE_HEADER_BYTES] if self.source.page_count else b""
+        trunk = int.from_bytes(header[32:36], "big") - 1
+        found: list[npt.NDArray[np.intp]] = [np.empty(0, np.intp)]
+        for _ in range(self.source.page_count):
+            if trunk < 0:
+                return np.concatenate(found)
+            self._check(trunk)
+            page = self.source.read(trunk)
+            count = int.from_bytes(page[4:8], "big")
+            if 8 + 4 * count > len(page):
+                raise UnexpectedPage("the list of unused pages is damaged")
+            found.append(np.array([trunk], np.intp))
+            found.append(np.frombuffer(page, ">u4", count, 8).astype(np.intp) - 1)
+            trunk = int.from_bytes(page[:4], "big") - 1
+        raise UnexpectedPage("the list of unused pages goes in circles")
+
+    def _children(self, index: int) -> npt.NDArray[np.int32]:
+        """The children of an interior page, in key order.
+
+        Remembered by the page's content: two states of a database share nearly all of their
+        interior pages, and so does the next state.
+        """
+        content = self.source.hashes[index].tobytes()
+        found = _children_of.get(content)
+        if found is None:
+            found = self._read_children(index)
+            if len(_children_of) >= _MOST_REMEMBERED:
+                _children_of.clear()
+            _children_of[content] = found
+        return found
+
+    def _read_children(self, index: int) -> npt.NDArray[np.int32]:
+        page = self.source.read(index)
+        start = _start(index)
+        if page[start] not in (INTERIOR_TABLE, INTERIOR_INDEX):
+            raise UnexpectedPage(f"page {index + 1} is no interior page")
+        count = int.from_bytes(page[start + 3 : start + 5], "big")
+        found = np.empty(count + 1, np.int32)
+        try:
+            raw = np.frombuffer(page, np.uint8)
+            offsets = np.frombuffer(page, ">u2", count, start + 12).astype(np.intp)
+            pointers = raw[offsets[:, None] + np.arange(4)].astype(np.int64)
+        except (IndexError, ValueError) as error:
+            raise UnexpectedPage(f"page {index + 1} is damaged") from error
+        found[:count] = pointers @ np.array([1 << 24, 1 << 16, 1 << 8, 1])
+        found[count] = int.from_bytes(page[start + 8 : start + 12], "big")
+        return found - 1
+
+    def digests(self, index: int, row_ids: list[int], digests: list[int]) -> list[Cell]:
+        """Append the row number and a 64-bit digest of each row in a page of a table's tree.
+
+        Rows with overflow pages are not appended but returned.
+        """
+        page = self.source.read(index)
+        start = _start(index)
+        if page[start] != LEAF_TABLE:
+            raise UnexpectedPage(f"page {index + 1} holds no rows of a table")
+        count = int.from_bytes(page[start + 3 : start + 5], "big")
+        most = self.usable - 35
+        view = memoryview(page)
+        large = []
+        try:
+            # The same as cells(), without making an object a row.
+            for at in range(start + 8, start + 8 + 2 * count, 2):
+                offset = (page[at] << 8) | page[at + 1]
+                size = page[offset]
+                after = offset + 1
+                if size > 127:
+                    size, after = _varint(page, offset)
+                    if size > most:
+                        large.append(self._cell(page, offset, LEAF_TABLE))
+                        continue
+                row_id = page[after]
+                after += 1
+                if row_id > 127:
+                    # What _varint does, for the shorter numbers; calls would take most of the time.
+                    row_id &= 127
+                    first, byte = after, 128
+                    while byte > 127 and after < first + 7:
+                        byte = page[after]
+                        row_id = (row_id << 7) | (byte & 127)
+                        after += 1
+                    if byte > 127:
+                        row_id, after = _varint(page, first - 1)
+                row_ids.append(row_id)
+                digests.append(_digest(view[after : after + size]))
+        except IndexError as error:
+            raise UnexpectedPage(f"page {index + 1} is damaged") from error
+        return large
+
+    def large_cells(self, index: int) -> list[Cell]:
+        """The rows in a page that have overflow pages; quick where there are none."""
+        page = self.source.read(index)
+        start = _start(index)
+        kind = page[start]
+        if kind not in _CELLS_AT or kind == INTERIOR_TABLE:
+            return []
+        count = int.from_bytes(page[start + 3 : start + 5], "big")
+        raw = np.frombuffer(page, np.uint8)
+        try:
+            offsets = np.frombuffer(page, ">u2", count, start + _CELLS_AT[kind]).astype(np.intp)
+            # A size of one byte is below 128, and so little always fits into a page.
+            skipped = 4 if kind == INTERIOR_INDEX else 0
+            long = offsets[raw[offsets + skipped] > 127]
+            found = [self._cell(page, offset + skipped, kind) for offset in long.tolist()]
+        except (IndexError, ValueError) as error:
+            raise UnexpectedPage(f"page {index + 1} is damaged") from error
+        return [cell for cell in found if cell.overflow >= 0]
+
+    def _local_limits(self, kind: int) -> tuple[int, int]:
+        """The most bytes of a record that stay in a page of the kind, and the fewest."""
+        usable = self.usable
+        least = (usable - 12) * 32 // 255 - 23
+        most = usable - 35 if kind == LEAF_TABLE else (usable - 12) * 64 // 255 - 23
+        return most, least
+
+    def _check(self, index: int) -> None:
+        if not 0 <= index < self.source.page_count:
+            raise UnexpectedPage("a page points beyond the end of the file")
+
+
+def leading_values(record: bytes, count: int) -> tuple[int | float | bytes | Text | None, ...]:
+    """Decode the first values of a record; text as its bytes, see ``Text``.
+
+    Format: https://www.sqlite.org/fileformat2.html#record_format
+    """
+    header_size, at = _varint(record, 0)
+    offset = header_size
+    values: list[int | float | bytes | Text | None] = []
+    for _ in range(count):
+        if at >= header_size:
+            raise UnexpectedPage("a record is shorter than its key")
+        serial, at = _varint(record, at)
+        value, offset = _value(record, offset, serial)
+        values.append(value)
+    return tuple(values)
+
+
+@dataclass(frozen=True)
+class Text:
+    """Text in the database's encoding."""
+
+    raw: bytes
+
+
+_INTEGER_BYTES: Sequence[int] = (0, 1, 2, 3, 4, 6, 8)
+
+
+def _value(
+    record: bytes, offset: int, serial: int
+) -> tuple[int | float | bytes | Text | None, int]:
+    if serial == 0:
+        return None, offset
+    if serial <= 6:
+        end = offset + _INTEGER_BYTES[serial]
+        return int.from_bytes(record[offset:end], "big", signed=True), end
+    if serial == 7:
+        return float(np.frombuffer(record, ">f8", 1, offset)[0]), offset + 8
+    if serial in (8, 9):
+        return serial - 8, offset
+    if serial < 12:
+        raise UnexpectedPage("a record holds a value of an unknown kind")
+    end = offset + (serial - 12) // 2
+    raw = record[offset:end]
+    if len(raw) < end - offset:
+        raise UnexpectedPage("a record is cut short")
+    return (Text(raw) if serial & 1 else raw), end
+
+
+def _varint(data: bytes, at: int) -> tuple[int, int]:
+    """A number of variable length and where it ends."""
+    number = 0
+    for place in range(8):
+        byte = data[at + place]
+        number = (number << 7) | (byte & 0x7F)
+        if byte < 0x80:
+            return number, at + place + 1
+    return (number << 8) | data[at + 8], at + 9
+
+
+def _start(index: int) -> int:
+    return 0 if index else _FILE_HEADER_BYTES

@@ -1,0 +1,121 @@
+"""A captured state of a SQLite file, opened as a database from its pages."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from jondel.core.engines.pages import PageSource
+from jondel.core.engines.protocol import Database, Selection
+from jondel.core.engines.sqlite import connection as opening
+from jondel.core.engines.sqlite import page_vfs
+from jondel.core.engines.sqlite.connection import OpenFile, Signature
+from jondel.core.engines.sqlite.database import SqliteDatabase
+from jondel.core.engines.sqlite.page_comparison import PageComparison, TableTrees
+from jondel.core.model.schema import Schema, Table
+
+_NEVER_CHANGES: Signature = (0, 0, 0, 0)
+_KEEPS_ROWS_IN_SHADOWS = re.compile(
+    r"\bUSING\s+[\"'`\[]?(fts[345]|rtree|rtree_i32|geopoly)\b", re.IGNORECASE
+)
+
+
+def open_pages(pages: PageSource, location: str) -> SqliteImage:
+    """Open captured pages of the database at ``location``; closing it closes them too."""
+    return SqliteImage(pages, location)
+
+
+class SqliteImage(SqliteDatabase):
+    """One state; ``pages`` are what it is made of."""
+
+    def __init__(self, pages: PageSource, location: str) -> None:
+        self.pages = pages
+        self.served_name = page_vfs.serve(pages)
+        self._comparison: tuple[SqliteImage, PageComparison | None] | None = None
+        try:
+            super().__init__(Path(location), self._opened, location)
+        except BaseException:
+            page_vfs.withdraw(self.served_name)
+            raise
+
+    def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+        if not isinstance(older, SqliteImage):
+            return None
+        if self._comparison is None or self._comparison[0] is not older:
+            self._comparison = (older, self._compared_with(older))
+        comparison = self._comparison[1]
+        return None if comparison is None else self._selection(comparison, older, table)
+
+    def close(self) -> None:
+        super().close()
+        page_vfs.withdraw(self.served_name)
+        self._comparison = None
+        self.pages.close()
+
+    def _opened(self, path: Path) -> OpenFile:
+        return opening.open_pages(self.served_name, path)
+
+    def _current_signature(self) -> Signature:
+        return _NEVER_CHANGES
+
+    def _compared_with(self, older: SqliteImage) -> PageComparison | None:
+        """Compare by pages; None where the two lay out their pages in different ways."""
+        sides = (older, self)
+        if older.pages.page_size != self.pages.page_size or older._encoding != self._encoding:
+            return None
+        if not all(side.pages.page_count for side in sides):
+            return None
+        tables = {}
+        for new in self.schema().tables:
+            old = older.schema().find(new.name)
+            width = _key_width(old, new)
+            if old is not None and width is not None and old.storage and new.storage:
+                tables[new.name] = TableTrees((old.storage, new.storage), width)
+        return PageComparison((older.pages, self.pages), tables, self._encoding)
+
+    def _selection(
+        self, comparison: PageComparison, older: SqliteImage, name: str
+    ) -> Selection | None:
+        old, new = older.schema().find(name), self.schema().find(name)
+        if old is None or new is None or old != new:
+            return None
+        declared = _declaration(self.schema(), name)
+        if declared != _declaration(older.schema(), name):
+            return None
+        if new.kind == "virtual table":
+            return self._of_virtual(comparison, older, new, declared or "")
+        if new.row_id is None and (
+            self._file.stand_in_collations or older._file.stand_in_collations
+        ):
+            return None  # its rows cannot be found by a key whose order only the app knows
+        return comparison.selection(name)
+
+    def _of_virtual(
+        self, comparison: PageComparison, older: SqliteImage, table: Table, declared: str
+    ) -> Selection | None:
+        """Nothing, where the tables that hold a virtual table's rows are all the same."""
+        if not _KEEPS_ROWS_IN_SHADOWS.search(declared) or "content" in declared.lower():
+            return None
+        shadows = [
+            other.name
+            for other in self.schema().tables
+            if other.internal and other.name.startswith(f"{table.name}_")
+        ]
+        for name in shadows:
+            selection = self._selection(comparison, older, name)
+            if selection is None or not selection.empty:
+                return None
+        return Selection()
+
+
+def _key_width(old: Table | None, new: Table | None) -> int | None:
+    """How many values of a record are its key; 0 with row numbers, None where it is unclear."""
+    if old is None or new is None or old.kind != "table" or old != new:
+        return None
+    if new.row_id is not None:
+        return 0
+    return len(new.primary_key) if new.without_row_id else None
+
+
+def _declaration(schema: Schema, name: str) -> str | None:
+    return next((o.sql for o in schema.objects if o.kind == "table" and o.name == name), None)

@@ -1,0 +1,50 @@
+"""What is to be written to a database, row by row, and what must hold for it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+from jondel.core.model.values import StoredValue
+
+WriteKind: TypeAlias = Literal["insert", "update", "delete"]
+Cells: TypeAlias = tuple[tuple[str, StoredValue], ...]
+"""Columns and their values."""
+
+
+@dataclass(frozen=True)
+class RowWrite:
+    """One row to insert, update or delete.
+
+    An update or delete takes place where all cells of ``expected`` hold exactly, storage class
+    included; there must be one such row. ``values`` are the cells to write. Columns are named as
+    the table names them, its row number by the name it can be selected by.
+    """
+
+    kind: WriteKind
+    table: str
+    expected: Cells
+    values: Cells
+    record: str
+    """The record in words, for messages."""
+
+
+@dataclass(frozen=True)
+class LinkCheck:
+    """After writing: if a row of ``child`` holds these values, ``parent`` must have them too."""
+
+    child: str
+    child_columns: tuple[str, ...]
+    parent: str
+    parent_columns: tuple[str, ...]
+    values: tuple[StoredValue, ...]
+
+
+@dataclass(frozen=True)
+class WritePlan:
+    """Rows to write as one transaction, in this order, and what must hold at its end."""
+
+    writes: tuple[RowWrite, ...]
+    checks: tuple[LinkCheck, ...] = ()
+    triggers: bool = False
+    """Whether the database's triggers run, as they do when the app writes."""

@@ -1,0 +1,187 @@
+"""Takes in the pages of one capture: finds those that the store has, keeps the others."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+from jondel.core.engines.pages import Origin, PageHashes, PageIndexes
+from jondel.core.errors import StoreUnavailable
+from jondel.core.snapshots.manifests import Manifest
+from jondel.core.snapshots.packs import PackFolder, hashes_of
+
+GROUP_BYTES = 65536
+"""Pages are hashed in groups of this size too: the largest page there is."""
+
+Keep: TypeAlias = Callable[[bytes | bytearray, int], npt.NDArray[np.uint64]]
+"""Writes new pages, given their bytes and the page size, and returns their places."""
+
+
+class Intake:
+    """The sink of one capture, see ``PageSink``.
+
+    ``previous`` is the state captured before, ``origin`` where it came from, and ``known_groups``
+    the hashes of its groups of pages, zeros where they are not known.
+    """
+
+    def __init__(
+        self,
+        previous: Manifest | None,
+        origin: Origin | None,
+        packs: PackFolder,
+        keep: Keep,
+        known_groups: PageHashes | None = None,
+    ) -> None:
+        self.known = origin if previous is not None else None
+        self._previous = previous
+        self._packs = packs
+        self._keep = keep
+        self._known_groups = known_groups
+        self.groups = np.zeros((0, 2), np.uint64)
+        self._index: _Index | None = None
+        self.new_hashes: list[PageHashes] = []
+        self.new_places: list[npt.NDArray[np.uint64]] = []
+        self.origin: Origin | None = None
+        self._page_size = 0
+
+    def begin(self, page_size: int, page_count: int, *, partial: bool) -> None:
+        self._page_size = page_size
+        self._hashes = np.zeros((page_count, 2), np.uint64)
+        self._places = np.zeros(page_count, np.uint64)
+        old = self._previous
+        self._comparable = 0
+        groups = -(-page_count * page_size // GROUP_BYTES)
+        self.groups = np.zeros((groups, 2), np.uint64)
+        if partial and self._known_groups is not None:
+            common = min(groups, len(self._known_groups))
+            self.groups[:common] = self._known_groups[:common]
+        if old is not None and old.page_size == page_size:
+            self._comparable = min(page_count, old.page_count)
+            if partial:
+                self._hashes[: self._comparable] = old.hashes[: self._comparable]
+                self._places[: self._comparable] = old.places[: self._comparable]
+
+    def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
+        """Take pages in; runs of pages that are as before are known by one hash for many."""
+        size = self._page_size
+        groups = self._groups(indexes, data)
+        if groups is None:
+            self._put_pages(indexes, memoryview(data))
+            return
+        pages = GROUP_BYTES // size
+        differing = np.flatnonzero(groups)
+        same = np.ones(len(indexes), bool)
+        for group in differing.tolist():
+            same[group * pages : (group + 1) * pages] = False
+        kept = indexes[same]
+        assert self._previous is not None
+        self._hashes[kept] = self._previous.hashes[kept]
+        self._places[kept] = self._previous.places[kept]
+        if len(differing):
+            view = memoryview(data)
+            parts = [view[g * GROUP_BYTES : (g + 1) * GROUP_BYTES] for g in differing.tolist()]
+            self._put_pages(indexes[~same], memoryview(b"".join(parts)))
+
+    def _groups(
+        self, indexes: PageIndexes, data: bytes | bytearray
+    ) -> npt.NDArray[np.bool_] | None:
+        """Which groups of the pages differ from before; None where that cannot be told."""
+        pages = GROUP_BYTES // self._page_size
+        first, count = int(indexes[0]), len(indexes)
+        if first % pages or int(indexes[-1]) != first + count - 1:
+            self.groups[np.unique(indexes // pages)] = 0
+            return None
+        hashes = hashes_of(data, GROUP_BYTES)
+        start = first // pages
+        self.groups[start : start + len(hashes)] = hashes
+        known = self._known_groups
+        if known is None or first + count > self._comparable:
+            return None
+        found: npt.NDArray[np.bool_] = (known[start : start + len(hashes)] != hashes).any(1)
+        return found
+
+    def _put_pages(self, indexes: PageIndexes, data: memoryview) -> None:
+        hashes = hashes_of(data, self._page_size)
+        places = np.zeros(len(hashes), np.uint64)
+        new = np.ones(len(hashes), bool)
+        old = indexes < self._comparable
+        if self._previous is not None and old.any():
+            there = indexes[old]
+            same = (self._previous.hashes[there] == hashes[old]).all(1)
+            new[old] = ~same
+            places[old] = np.where(same, self._previous.places[there], 0)
+        wanted = np.flatnonzero(new)
+        if len(wanted):
+            self._place_new(data, hashes, places, wanted)
+        self._hashes[indexes] = hashes
+        self._places[indexes] = places
+
+    def end(self, origin: Origin) -> None:
+        self.origin = origin
+
+    def manifest(self) -> Manifest:
+        """The state that was taken in."""
+        return Manifest(self._page_size, self._hashes, self._places)
+
+    def _place_new(
+        self,
+        data: memoryview,
+        hashes: PageHashes,
+        places: npt.NDArray[np.uint64],
+        wanted: npt.NDArray[np.intp],
+    ) -> None:
+        size = self._page_size
+        if self._index is None:
+            self._index = _Index(*self._packs.index())
+        unknown = []
+        for at, place in zip(wanted.tolist(), self._index.find(hashes[wanted]), strict=True):
+            if place is not None and self._is_there(place, data[at * size : (at + 1) * size]):
+                places[at] = place
+            else:
+                unknown.append(at)
+        if not unknown:
+            return
+        if len(unknown) * size == len(data):
+            kept = self._keep(_whole(data), size)
+        else:
+            joined = b"".join([data[at * size : (at + 1) * size] for at in unknown])
+            kept = self._keep(joined, size)
+        places[unknown] = kept
+        self.new_hashes.append(hashes[unknown])
+        self.new_places.append(kept)
+
+    def _is_there(self, place: int, page: memoryview) -> bool:
+        try:
+            return self._packs.read(place, len(page)) == page
+        except (OSError, StoreUnavailable):
+            return False
+
+
+def _whole(data: memoryview) -> bytes | bytearray:
+    """The object behind a view of all of it, else a copy."""
+    whole = data.obj
+    if isinstance(whole, bytes | bytearray) and len(whole) == len(data):
+        return whole
+    return bytes(data)
+
+
+class _Index:
+    """Finds pages by their hash among those kept before."""
+
+    def __init__(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
+        self._order = np.argsort(hashes[:, 0], kind="stable")
+        self._firsts = hashes[self._order, 0]
+        self._places = places
+
+    def find(self, hashes: PageHashes) -> list[Any]:
+        """A place for each hash where a page of its first half lies, or None."""
+        if not len(self._firsts):
+            return [None] * len(hashes)
+        found = np.searchsorted(self._firsts, hashes[:, 0])
+        found[found == len(self._firsts)] = 0
+        there = self._firsts[found] == hashes[:, 0]
+        places = self._places[self._order[found]].tolist()
+        return [place if hit else None for place, hit in zip(places, there.tolist(), strict=True)]

@@ -1,0 +1,218 @@
+"""Manifests: which pages a captured state consists of, and where the store keeps each.
+
+A manifest is written whole, or as what differs from a whole one (its *base*). Either way it is one
+small file that ends with a hash of itself and is put in place by renaming, so that it is there
+whole or not at all. 24 bytes a page: a 128-bit hash and a place.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import xxhash
+
+from jondel.core.engines.pages import PageHashes
+from jondel.core.errors import StoreUnavailable
+
+_MAGIC = b"jondel manifest 1\n"
+_DIGEST_BYTES = 16
+_LARGEST_DELTA = 8
+"""A manifest is written whole when more than one in so many pages differ from its base's."""
+
+
+@dataclass(frozen=True)
+class Manifest:
+    """The pages of one state; ``hashes`` is shaped (pages, 2), ``places`` (pages,)."""
+
+    page_size: int
+    hashes: PageHashes
+    places: npt.NDArray[np.uint64]
+
+    @property
+    def page_count(self) -> int:
+        return len(self.places)
+
+    def name(self) -> str:
+        """What it goes by: equal states have equal names."""
+        digest = xxhash.xxh3_128(self.page_size.to_bytes(4, "big"))
+        digest.update(np.ascontiguousarray(self.hashes).data)
+        return digest.hexdigest()
+
+
+@dataclass(frozen=True)
+class Stored:
+    """A manifest as it lies in its file.
+
+    ``numbers`` are the indexes of the pages that ``hashes`` and ``places`` are of; None for a
+    whole manifest, which has no base.
+    """
+
+    page_size: int
+    page_count: int
+    base: str | None
+    numbers: npt.NDArray[np.uint32] | None
+    hashes: PageHashes
+    places: npt.NDArray[np.uint64]
+
+
+class ManifestFolder:
+    """The manifests of one database's states, a file each."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        folder.mkdir(mode=0o700, exist_ok=True)
+
+    def names(self) -> list[str]:
+        return sorted(p.name for p in self._folder.iterdir() if "." not in p.name)
+
+    def has(self, name: str) -> bool:
+        return (self._folder / name).exists()
+
+    def base_of(self, name: str) -> str:
+        """The whole manifest that one goes back to; itself where it is whole."""
+        return self.stored(name).base or name
+
+    def load(self, name: str) -> Manifest:
+        """Read a manifest and put it together.
+
+        Raises:
+            StoreUnavailable: it is missing or damaged.
+        """
+        stored = self.stored(name)
+        if stored.base is None or stored.numbers is None:
+            return Manifest(stored.page_size, stored.hashes, stored.places)
+        base = self.stored(stored.base)
+        hashes = _resized(base.hashes, stored.page_count)
+        places = _resized(base.places, stored.page_count)
+        hashes[stored.numbers] = stored.hashes
+        places[stored.numbers] = stored.places
+        return Manifest(stored.page_size, hashes, places)
+
+    def stored(self, name: str) -> Stored:
+        """Read a manifest's file as it is."""
+        path = self._folder / name
+        try:
+            content = path.read_bytes()
+        except OSError as error:
+            raise StoreUnavailable(
+                f"{path}: a snapshot's list of pages is missing ({error.strerror}); "
+                "that snapshot is lost, the others can still be used"
+            ) from error
+        try:
+            return _decoded(content)
+        except (ValueError, KeyError, TypeError) as error:
+            raise StoreUnavailable(
+                f"{path}: a snapshot's list of pages is damaged; "
+                "that snapshot is lost, the others can still be used"
+            ) from error
+
+    def keep(self, manifest: Manifest, near: str | None) -> str:
+        """Write a manifest unless it is there, short where one near it can be its base."""
+        name = manifest.name()
+        if self.has(name):
+            return name
+        stored = self._as_delta(manifest, near) or Stored(
+            manifest.page_size,
+            manifest.page_count,
+            None,
+            None,
+            manifest.hashes,
+            manifest.places,
+        )
+        self.write(name, stored)
+        return name
+
+    def write(self, name: str, stored: Stored) -> None:
+        """Put a manifest's file in place, over an older one of the name."""
+        unfinished = self._folder / f"{name}.unfinished"
+        descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(_encoded(stored))
+            file.flush()
+            os.fdatasync(file.fileno())
+        unfinished.rename(self._folder / name)
+
+    def remove(self, name: str) -> None:
+        (self._folder / name).unlink(missing_ok=True)
+
+    def sweep(self) -> None:
+        """Remove what a crash left half written; the caller holds the store's lock."""
+        for path in self._folder.glob("*.unfinished"):
+            path.unlink(missing_ok=True)
+
+    def size(self) -> int:
+        return sum(path.stat().st_size for path in self._folder.iterdir())
+
+    def _as_delta(self, manifest: Manifest, near: str | None) -> Stored | None:
+        if near is None:
+            return None
+        base_name = self.base_of(near)
+        base = self.stored(base_name)
+        if base.page_size != manifest.page_size:
+            return None
+        common = min(base.page_count, manifest.page_count)
+        differs = np.ones(manifest.page_count, bool)
+        differs[:common] = (base.hashes[:common] != manifest.hashes[:common]).any(1)
+        differs[:common] |= base.places[:common] != manifest.places[:common]
+        numbers = np.flatnonzero(differs).astype(np.uint32)
+        if len(numbers) * _LARGEST_DELTA > manifest.page_count:
+            return None
+        return Stored(
+            manifest.page_size,
+            manifest.page_count,
+            base_name,
+            numbers,
+            manifest.hashes[numbers],
+            manifest.places[numbers],
+        )
+
+
+def _resized(array: npt.NDArray[Any], length: int) -> npt.NDArray[Any]:
+    resized = np.zeros((length, *array.shape[1:]), array.dtype)
+    common = min(length, len(array))
+    resized[:common] = array[:common]
+    return resized
+
+
+def _encoded(stored: Stored) -> bytes:
+    head = {
+        "page_size": stored.page_size,
+        "page_count": stored.page_count,
+        "base": stored.base,
+        "entries": len(stored.places),
+    }
+    parts = [_MAGIC, json.dumps(head).encode() + b"\n"]
+    if stored.numbers is not None:
+        parts.append(stored.numbers.astype("<u4").tobytes())
+    for array in (stored.hashes, stored.places):
+        parts.append(array.astype("<u8", copy=False).tobytes())
+    content = b"".join(parts)
+    return content + xxhash.xxh3_128_digest(content)
+
+
+def _decoded(content: bytes) -> Stored:
+    body, digest = content[:-_DIGEST_BYTES], content[-_DIGEST_BYTES:]
+    if not body.startswith(_MAGIC) or xxhash.xxh3_128_digest(body) != digest:
+        raise ValueError("the hash does not fit")
+    end = body.index(b"\n", len(_MAGIC)) + 1
+    head = json.loads(body[len(_MAGIC) : end])
+    entries, numbers = head["entries"], None
+    if head["base"] is not None:
+        numbers = np.frombuffer(body, "<u4", entries, end).astype(np.uint32)
+        end += numbers.nbytes
+    hashes = np.frombuffer(body, "<u8", entries * 2, end).reshape(entries, 2)
+    places = np.frombuffer(body, "<u8", entries, end + hashes.nbytes)
+    return Stored(
+        head["page_size"],
+        head["page_count"],
+        head["base"],
+        numbers,
+        hashes.astype(np.uint64, copy=False),
+        places.astype(np.uint64, copy=False),
+    )

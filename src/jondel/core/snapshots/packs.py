@@ -1,0 +1,265 @@
+"""Packs: files that pages are appended to and never changed in.
+
+Beside them lies an index of every page's hash and place, appended to likewise. It only helps to
+find out that a page is there already, and is not trusted: a page found through it is read and
+compared before it is used. What a crash leaves at the end of either file is skipped.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from queue import Queue
+from threading import Lock, Thread
+
+import numpy as np
+import numpy.typing as npt
+import xxhash
+
+from jondel.core.engines.pages import PageHashes
+from jondel.core.errors import StoreUnavailable
+
+_PLACE_BITS = 40
+"""A place is a pack's number and a byte offset in it, which takes the lower bits."""
+_OFFSET_MASK = (1 << _PLACE_BITS) - 1
+_LARGEST_PACK_BYTES = 256 << 20
+_ENTRY = np.dtype([("hash", "<u8", (2,)), ("place", "<u8")])
+_SUFFIX = ".pages"
+_SYNC_EVERY_BYTES = 16 << 20
+_ALONE_BYTES = 4 << 20
+"""More than this is written in a thread of its own."""
+_MOST_WAITING = 8
+
+hash_page = xxhash.xxh3_128_digest
+
+
+def hashes_of(data: bytes | bytearray | memoryview, page_size: int) -> PageHashes:
+    """The hashes of whole pages, or of groups of pages, that lie one behind the other."""
+    view = memoryview(data)
+    digests = [hash_page(view[at : at + page_size]) for at in range(0, len(view), page_size)]
+    return np.frombuffer(b"".join(digests), np.uint64).reshape(-1, 2)
+
+
+class PackFolder:
+    """The packs of one database's pages. Writing needs the store's lock, reading none."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        folder.mkdir(mode=0o700, exist_ok=True)
+        self._index = folder / "index"
+        self._readable: dict[int, int] = {}
+        self._opening = Lock()
+
+    def close(self) -> None:
+        for descriptor in self._readable.values():
+            os.close(descriptor)
+        self._readable.clear()
+
+    def numbers(self) -> list[int]:
+        return sorted(int(path.stem) for path in self._folder.glob(f"*{_SUFFIX}"))
+
+    def size(self) -> int:
+        return sum(path.stat().st_size for path in self._folder.iterdir())
+
+    def pack_size(self, pack: int) -> int:
+        return self._path(pack).stat().st_size
+
+    def remove(self, pack: int) -> None:
+        descriptor = self._readable.pop(pack, None)
+        if descriptor is not None:
+            os.close(descriptor)
+        self._path(pack).unlink(missing_ok=True)
+
+    def appender(self, *, fresh: bool = False) -> PackAppender:
+        """Start to append pages, at the end of the newest pack or in a new one."""
+        numbers = self.numbers()
+        pack = numbers[-1] if numbers else 1
+        if numbers and (fresh or self.pack_size(pack) >= _LARGEST_PACK_BYTES):
+            pack += 1
+        return PackAppender(self._path, pack)
+
+    def read(self, place: int, page_size: int) -> bytes:
+        """Read a page, unverified; short where the pack is cut short.
+
+        Raises:
+            StoreUnavailable: the pack is gone.
+        """
+        pack = place >> _PLACE_BITS
+        descriptor = self._readable.get(pack)
+        if descriptor is None:
+            with self._opening:
+                descriptor = self._readable.get(pack)
+                if descriptor is None:
+                    try:
+                        descriptor = os.open(self._path(pack), os.O_RDONLY | os.O_CLOEXEC)
+                    except OSError as error:
+                        raise StoreUnavailable(
+                            f"{self._path(pack)}: a file of the store is missing "
+                            f"({error.strerror}); snapshots that need it are lost"
+                        ) from error
+                    self._readable[pack] = descriptor
+        return os.pread(descriptor, page_size, place & _OFFSET_MASK)
+
+    def describe(self, place: int) -> str:
+        """Where a page lies, for messages."""
+        return f"{self._path(place >> _PLACE_BITS)} at byte {place & _OFFSET_MASK}"
+
+    def index(self) -> tuple[PageHashes, npt.NDArray[np.uint64]]:
+        """The hashes and places of all pages that were appended."""
+        entries = self._entries()
+        return entries["hash"].reshape(-1, 2), entries["place"]
+
+    def _entries(self) -> npt.NDArray[np.void]:
+        if not self._index.exists():
+            return np.empty(0, _ENTRY)
+        whole = self._index.stat().st_size // _ENTRY.itemsize
+        return np.fromfile(self._index, _ENTRY, whole)
+
+    def extend_index(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
+        """Remember where pages are; the entries of a crash's torn end are cut off first."""
+        descriptor = os.open(self._index, os.O_WRONLY | os.O_CREAT, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            end = file.seek(0, os.SEEK_END)
+            file.seek(end - end % _ENTRY.itemsize)
+            file.write(_packed(hashes, places).tobytes())
+
+    def replace_index(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
+        unfinished = self._index.with_suffix(".unfinished")
+        descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(_packed(hashes, places).tobytes())
+        unfinished.rename(self._index)
+
+    def _path(self, pack: int) -> Path:
+        return self._folder / f"{pack:06d}{_SUFFIX}"
+
+
+class PackAppender:
+    """Appends pages; ``finish`` makes sure that they are on the disk.
+
+    The system is told to write while more pages come, so that there is little left to wait for.
+    """
+
+    def __init__(self, path_of: Callable[[int], Path], pack: int) -> None:
+        self._path_of = path_of
+        self._pack = pack
+        self._descriptor: int | None = None
+        self._offset = 0
+        self._written = 0
+        self._writer: _Writer | None = None
+        self._sizes_before: dict[int, int] = {}
+
+    def append(self, data: bytes | bytearray, page_size: int) -> npt.NDArray[np.uint64]:
+        """Write whole pages one behind the other and return their places."""
+        if self._descriptor is None or self._offset >= _LARGEST_PACK_BYTES:
+            self._open_next()
+        assert self._descriptor is not None
+        first = (self._pack << _PLACE_BITS) + self._offset
+        self._offset += len(data)
+        self._written += len(data)
+        if self._writer is None and self._written > _ALONE_BYTES:
+            self._writer = _Writer(self._descriptor)
+        if self._writer is not None:
+            self._writer.write(data)
+        else:
+            write_all(self._descriptor, data)
+        return np.arange(first, first + len(data), page_size, dtype=np.uint64)
+
+    def finish(self) -> None:
+        """Wait until everything is on the disk."""
+        self._end_writer()
+        if self._descriptor is not None:
+            os.fdatasync(self._descriptor)
+        self.close()
+
+    def abandon(self) -> None:
+        """Take back everything that was appended; nothing refers to it yet."""
+        self.close()
+        for pack, size in self._sizes_before.items():
+            if size:
+                os.truncate(self._path_of(pack), size)
+            else:
+                self._path_of(pack).unlink(missing_ok=True)
+
+    def close(self) -> None:
+        writer, self._writer = self._writer, None
+        if writer is not None:
+            writer.stop()
+        if self._descriptor is not None:
+            os.close(self._descriptor)
+            self._descriptor = None
+
+    def _end_writer(self) -> None:
+        writer, self._writer = self._writer, None
+        if writer is not None:
+            writer.stop()
+            writer.check()
+
+    def _open_next(self) -> None:
+        if self._descriptor is not None:
+            self.finish()
+            self._pack += 1
+            self._written = 0
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC
+        self._descriptor = os.open(self._path_of(self._pack), flags, 0o600)
+        self._offset = os.lseek(self._descriptor, 0, os.SEEK_END)
+        self._sizes_before[self._pack] = self._offset
+        # Offsets need not be aligned: what a crash left at the end stays there, unreferred to.
+
+
+class _Writer:
+    """Writes in a thread of its own, so that reading and hashing go on meanwhile."""
+
+    def __init__(self, descriptor: int) -> None:
+        self._descriptor = descriptor
+        self._waiting: Queue[bytes | bytearray | None] = Queue(_MOST_WAITING)
+        self._error: OSError | None = None
+        self._thread = Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def write(self, data: bytes | bytearray) -> None:
+        self.check()
+        self._waiting.put(data)
+
+    def stop(self) -> None:
+        self._waiting.put(None)
+        self._thread.join()
+
+    def check(self) -> None:
+        """Raise what writing failed with, if it did."""
+        if self._error is not None:
+            raise self._error
+
+    def _run(self) -> None:
+        unsynced = 0
+        while (data := self._waiting.get()) is not None:
+            if self._error is not None:
+                continue
+            try:
+                write_all(self._descriptor, data)
+                unsynced += len(data)
+                if unsynced >= _SYNC_EVERY_BYTES:
+                    unsynced = 0
+                    os.fdatasync(self._descriptor)
+            except OSError as error:
+                self._error = error
+
+
+def write_all(descriptor: int, data: bytes | bytearray) -> None:
+    """Write everything, however often the system takes only a part."""
+    rest = memoryview(data)
+    while rest:
+        rest = rest[os.write(descriptor, rest) :]
+
+
+def packs_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+    """The number of the pack of each place."""
+    return places >> np.uint64(_PLACE_BITS)
+
+
+def _packed(hashes: PageHashes, places: npt.NDArray[np.uint64]) -> npt.NDArray[np.void]:
+    entries = np.empty(len(places), _ENTRY)
+    entries["hash"] = hashes
+    entries["place"] = places
+    return entries

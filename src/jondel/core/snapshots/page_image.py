@@ -1,0 +1,75 @@
+"""One state of a database as pages in the store: what an engine opens a snapshot from."""
+
+from __future__ import annotations
+
+from tempfile import SpooledTemporaryFile
+from threading import Lock
+
+from jondel.core.engines.pages import PageHashes
+from jondel.core.errors import StoreUnavailable
+from jondel.core.snapshots.manifests import Manifest
+from jondel.core.snapshots.packs import PackFolder, hash_page
+
+SCRATCH = 1 << 63
+"""Set in the place of a page that is not in a pack but in the scratch file; see ``PageImage``."""
+
+
+class PageImage:
+    """The pages of a manifest, each checked against its hash when it is read.
+
+    Pages of a state that is not to be kept lie in ``scratch``, a file of this image alone.
+    """
+
+    def __init__(
+        self,
+        manifest: Manifest,
+        packs: PackFolder,
+        what: str,
+        scratch: SpooledTemporaryFile[bytes] | None = None,
+    ) -> None:
+        self._manifest = manifest
+        self._packs = packs
+        self._what = what
+        self._scratch = scratch
+        self._reading_scratch = Lock()
+
+    @property
+    def page_size(self) -> int:
+        return self._manifest.page_size
+
+    @property
+    def page_count(self) -> int:
+        return self._manifest.page_count
+
+    @property
+    def hashes(self) -> PageHashes:
+        return self._manifest.hashes
+
+    def read(self, index: int) -> bytes:
+        """One page; ``index`` counts from 0. Raises ``StoreUnavailable``."""
+        place = int(self._manifest.places[index])
+        if place & SCRATCH and self._scratch is not None:
+            with self._reading_scratch:
+                self._scratch.seek(place & ~SCRATCH)
+                data = self._scratch.read(self.page_size)
+        else:
+            data = self._packs.read(place, self.page_size)
+        if hash_page(data) != self._manifest.hashes[index].tobytes():
+            raise StoreUnavailable(
+                f"{self._what}: page {index + 1} is damaged in the store "
+                f"({self._packs.describe(place)}); what lies elsewhere can still be read"
+            )
+        return data
+
+    def damaged_pages(self) -> list[int]:
+        """The indexes of all pages that cannot be read as they were written."""
+        found = []
+        for index in range(self.page_count):
+            try:
+                self.read(index)
+            except StoreUnavailable:
+                found.append(index)
+        return found
+
+    def close(self) -> None:
+        """Let go of it; the files it reads belong to whoever made it."""

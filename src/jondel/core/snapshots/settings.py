@@ -1,0 +1,76 @@
+"""What a person set about the store: where it is and how large it may become."""
+
+from __future__ import annotations
+
+import os
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+from jondel.core.errors import StoreUnavailable
+from jondel.core.snapshots.home import jondel_home, private_folder
+
+_DEFAULT_BUDGET_BYTES = 10_000_000_000
+_UNITS = {"": 1, "B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+
+
+@dataclass(frozen=True)
+class StoreSettings:
+    """``folder`` holds the store; ``budget_bytes`` is what its pages may take together."""
+
+    folder: Path
+    budget_bytes: int
+
+
+def store_settings(home: Path | None = None) -> StoreSettings:
+    """Read the settings; without a file of them, what is usual.
+
+    Raises:
+        StoreUnavailable: the file cannot be understood.
+    """
+    home = home or jondel_home()
+    path = _file(home)
+    table: dict[str, object] = {}
+    if path.exists():
+        import tomllib  # needed only where something was set
+
+        try:
+            table = tomllib.loads(path.read_text("utf-8")).get("store", {})
+        except (OSError, ValueError) as error:
+            raise StoreUnavailable(
+                f"{path}: cannot be read ({error}); mend or remove it"
+            ) from error
+    folder = Path(str(table.get("folder", home / "store")))
+    return StoreSettings(folder, parse_size(str(table.get("budget", _DEFAULT_BUDGET_BYTES))))
+
+
+def change_store_settings(home: Path | None = None, **values: str) -> None:
+    """Write settings (``folder``, ``budget``), leaving everything else in the file as it is."""
+    import tomlkit
+
+    home = private_folder(home or jondel_home())
+    path = _file(home)
+    document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
+    table = document.setdefault("store", tomlkit.table())
+    table.update(values)
+    unfinished = path.with_suffix(".unfinished")
+    descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        file.write(tomlkit.dumps(document))
+    unfinished.rename(path)
+
+
+def parse_size(text: str) -> int:
+    """Read a size such as ``500 MB`` or ``2.5GB`` in bytes.
+
+    Raises:
+        StoreUnavailable: it is none.
+    """
+    match = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)\s*", text)
+    if match is None or match[2].upper() not in _UNITS:
+        raise StoreUnavailable(f"{text!r} is not a size; give one like 500MB or 10GB")
+    return int(float(match[1]) * _UNITS[match[2].upper()])
+
+
+def _file(home: Path) -> Path:
+    return home / "settings.toml"

@@ -1,0 +1,117 @@
+"""What a project keeps about its database in a file of its own, to be shared like its code.
+
+The file is ``jondel.toml``, in the database's folder or the nearest one above it that has one. It
+is made where the project begins: the nearest folder above with a sign of version control, else the
+database's own folder; and in Jondel's home where neither may be written to.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tomllib
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from jondel.core.diff.noise import KINDS, NoiseRules, check_rule
+from jondel.core.errors import RuleInvalid
+from jondel.core.snapshots.home import jondel_home, private_folder
+
+FILE_NAME = "jondel.toml"
+_SIGNS_OF_A_PROJECT = (".git", ".hg", ".svn")
+
+
+class Project:
+    """The project of the database at a location."""
+
+    def __init__(self, location: str, home: Path | None = None) -> None:
+        self._folder = Path(location).parent
+        digest = hashlib.sha256(location.encode("utf-8", "surrogateescape")).hexdigest()[:16]
+        self._fallback = (home or jondel_home()) / "projects" / f"{digest}.toml"
+
+    @property
+    def file(self) -> Path:
+        """The file that holds what is kept, or the one to be made for it."""
+        for folder in self._folders():
+            if (folder / FILE_NAME).is_file():
+                return folder / FILE_NAME
+        if self._fallback.is_file():
+            return self._fallback
+        root = next(
+            (f for f in self._folders() if any((f / s).exists() for s in _SIGNS_OF_A_PROJECT)),
+            self._folder,
+        )
+        for folder in (root, self._folder):
+            if os.access(folder, os.W_OK):
+                return folder / FILE_NAME
+        return self._fallback
+
+    def noise_rules(self) -> NoiseRules:
+        """The noise rules in force.
+
+        Raises:
+            RuleInvalid: the file cannot be read or understood.
+        """
+        path = self.file
+        try:
+            content = path.read_text("utf-8")
+        except FileNotFoundError:
+            return NoiseRules()
+        except (OSError, UnicodeDecodeError) as error:
+            raise RuleInvalid(f"{path}: cannot be read ({error}); mend the file") from error
+        try:
+            table = tomllib.loads(content).get("noise", {})
+        except tomllib.TOMLDecodeError as error:
+            raise RuleInvalid(f"{path}: not valid TOML ({error}); mend the file") from error
+        return _rules(table, path)
+
+    def keep_noise_rules(self, rules: NoiseRules) -> Path:
+        """Write the rules, leaving everything else in the file as it is; returns the file.
+
+        Raises:
+            RuleInvalid: the file cannot be read or written.
+        """
+        import tomlkit  # slow to load, and needed only here
+
+        self.noise_rules()  # raises where the file is broken, before anything is overwritten
+        path = self.file
+        if path == self._fallback:
+            private_folder(path.parent)
+        document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
+        table = document.setdefault("noise", tomlkit.table())
+        for kind in KINDS:
+            names = list(getattr(rules, kind))
+            if names:
+                table[kind] = names
+            elif kind in table:
+                del table[kind]
+        unfinished = path.with_name(f".{path.name}.unfinished")
+        try:
+            unfinished.write_text(tomlkit.dumps(document), "utf-8")
+            if path.exists():
+                unfinished.chmod(path.stat().st_mode & 0o777)
+            unfinished.replace(path)
+        except OSError as error:
+            with suppress(OSError):
+                unfinished.unlink()
+            raise RuleInvalid(f"{path}: cannot be written ({error.strerror})") from error
+        return path
+
+    def _folders(self) -> list[Path]:
+        return [self._folder, *self._folder.parents]
+
+
+def _rules(table: Any, path: Path) -> NoiseRules:
+    found: dict[str, tuple[str, ...]] = {}
+    for kind in KINDS:
+        names = table.get(kind, []) if isinstance(table, dict) else None
+        if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+            raise RuleInvalid(f"{path}: noise.{kind} is not a list of names; mend the file")
+        for name in names:
+            try:
+                check_rule(kind, name)
+            except RuleInvalid as error:
+                raise RuleInvalid(f"{path}: {error}") from error
+        found[kind] = tuple(names)
+    return NoiseRules(**found)

@@ -1,0 +1,254 @@
+"""Puts a database, or parts of it, back to what a snapshot says.
+
+A snapshot is taken before and after, so that a restore is a step of the trail like any other and
+can be taken back itself.
+"""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, replace
+
+from jondel.core.diff.compare import Scope
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import TableNotFound, WriteError, WriteRefused
+from jondel.core.model.changes import Changes, ChangeSummary, RecordChange
+from jondel.core.model.schema import Schema
+from jondel.core.snapshots.catalogue import Snapshot, Trigger
+from jondel.core.trail.take_back import only_record, plan_to_take_back
+from jondel.core.trail.trail import Step, Trail
+
+_MOST_RECORDS = 20_000
+"""Above this, the whole database is copied over instead of writing row by row."""
+_SOFT_TABLES = ("sqlite_sequence", "sqlite_stat1", "sqlite_stat3", "sqlite_stat4")
+"""Kept by the engine for itself: they follow from what else is written."""
+
+_log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Restored:
+    """What a restore did: the snapshots before and after it, and what it undid.
+
+    ``before`` and ``after`` are the same where there was nothing to do. ``method`` says how it was
+    written: ``rows``, or ``copy`` of the whole database.
+    """
+
+    before: Snapshot
+    after: Snapshot
+    undone: ChangeSummary
+    method: str
+
+
+def losses(trail: Trail, database: Database, to: Snapshot, scope: Scope) -> Changes:
+    """What a restore to a snapshot would undo: the changes from it to now."""
+    return trail.changes(to, database, scope)
+
+
+def restore(
+    trail: Trail, database: Database, to: Snapshot, tables: Collection[str] | None = None
+) -> Restored:
+    """Make the database, or some of its tables, the same as a snapshot.
+
+    Few changed records are written back one by one in one transaction, which is quick and leaves
+    everything else alone. Otherwise, and for changes of the schema, the whole database is copied
+    over through the engine, also as one transaction. Either takes place only if nothing was
+    committed since the snapshot that is taken first.
+
+    Raises:
+        RecordsMovedOn: the app wrote to the database meanwhile.
+        WriteRefused: it cannot be written.
+        TableNotFound: a table is not in both states.
+    """
+    title = to.title
+    since = database.mark()
+    before = trail.take_unless_unchanged(database, Trigger("restore", f"before restoring {title}"))
+    if tables is None:
+        scope = Scope(internal=True, keep_records=_MOST_RECORDS)
+    else:
+        wanted = _with_shadows(trail, to, before, tables)
+        scope = Scope(internal=True, tables=wanted)
+    changes = trail.changes(to, before, scope)
+    if tables is not None:
+        changes = _of_tables(changes, scope.tables or frozenset())
+    same_settings = tables is not None or _same_settings(trail, to, before)
+    if changes.empty and not changes.unread and same_settings:
+        return Restored(before, before, ChangeSummary(), "rows")
+    by_rows = tables is not None or (same_settings and _suits_rows(changes))
+    method = "rows"
+    if not (by_rows and _written_back(trail, database, to, changes, since, tables is None)):
+        method = "copy"
+        with _opened(trail, to) as image:
+            database.become(image, since)
+    what = f"restored {title}" if tables is None else f"restored {', '.join(tables)} of {title}"
+    after = trail.take(database, trigger=Trigger("restore", what))
+    _log.info("%s: %s, by %s", database.name, what, method)
+    return Restored(before, after, ChangeSummary.of(_shown(changes)), method)
+
+
+def take_back_step(trail: Trail, database: Database, step: Step) -> Restored:
+    """Undo the changes of one step, wherever in the trail it is.
+
+    Raises:
+        RecordsMovedOn: a record is no longer as the step left it; nothing was written.
+        WriteRefused: a link or a constraint would be broken, or the schema changed in the step.
+    """
+    if step.before is None:
+        raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
+    changes = trail.changes(step.before, step.after, Scope(internal=True))
+    return _take_back(trail, database, step.before, changes, step.after.title, triggers=False)
+
+
+def take_back_record(
+    trail: Trail,
+    database: Database,
+    ends: tuple[Snapshot, Snapshot | Database],
+    table: str,
+    is_it: Callable[[RecordChange], bool],
+) -> Restored:
+    """Undo the change of one record between two states; the database's triggers run.
+
+    Raises:
+        RecordsMovedOn: the record is no longer as it was then; nothing was written.
+        WriteRefused: a link or a constraint would be broken.
+    """
+    changes = trail.changes(*ends, Scope(tables=frozenset({table})))
+    changes = only_record(replace(changes, schema_changes=()), table, is_it)
+    if changes.empty:
+        raise WriteRefused(f"{table}: this record did not change there")
+    what = f"a record of {table}"
+    return _take_back(trail, database, ends[0], changes, what, triggers=True)
+
+
+def _take_back(
+    trail: Trail,
+    database: Database,
+    earlier: Snapshot,
+    changes: Changes,
+    what: str,
+    *,
+    triggers: bool,
+) -> Restored:
+    shown = _shown(changes)
+    if changes.empty:
+        raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
+    before = trail.take_unless_unchanged(database, Trigger("restore", f"before taking back {what}"))
+    hard = replace(changes, tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
+    _apply_inverse(trail, database, earlier, hard, None, triggers)
+    after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
+    return Restored(before, after, ChangeSummary.of(shown), "rows")
+
+
+def _apply_inverse(
+    trail: Trail,
+    database: Database,
+    earlier: Snapshot,
+    changes: Changes,
+    since: object,
+    triggers: bool,
+) -> None:
+    with _opened(trail, earlier) as image:
+        plan = plan_to_take_back(changes, image, database.schema(), triggers=triggers)
+        try:
+            database.apply(plan, since)
+        except WriteRefused:
+            if not any(write.kind == "update" for write in plan.writes):
+                raise
+            # Values that must be unique may have changed places; then whole rows have to.
+            swapped = plan_to_take_back(
+                changes, image, database.schema(), replacing=True, triggers=triggers
+            )
+            database.apply(swapped, since)
+
+
+def _written_back(
+    trail: Trail,
+    database: Database,
+    to: Snapshot,
+    changes: Changes,
+    since: object,
+    may_fail: bool,
+) -> bool:
+    try:
+        _apply_inverse(trail, database, to, changes, since, triggers=False)
+    except WriteRefused:
+        if not may_fail:
+            raise
+        return False
+    except WriteError as error:
+        if not may_fail or type(error) is not WriteError:
+            raise
+        return False
+    return True
+
+
+def _suits_rows(changes: Changes) -> bool:
+    """Whether writing row by row gives the same as copying the database over."""
+    return (
+        not changes.schema_changes
+        and not changes.unread
+        and changes.counts.total <= _MOST_RECORDS
+        and all(len(table.records) == table.counts.total for table in changes.tables)
+    )
+
+
+def _same_settings(trail: Trail, one: Snapshot, other: Snapshot) -> bool:
+    """Whether what a database says of itself, apart from its schema, is the same."""
+    settings = []
+    for snapshot in (one, other):
+        with _opened(trail, snapshot) as image:
+            settings.append(
+                [
+                    image.execute(f"PRAGMA {name}").rows
+                    for name in (
+                        "user_version",
+                        "application_id",
+                        "encoding",
+                        "auto_vacuum",
+                        "page_size",
+                    )
+                ]
+            )
+    return settings[0] == settings[1]
+
+
+def _with_shadows(
+    trail: Trail, to: Snapshot, now: Snapshot, names: Collection[str]
+) -> frozenset[str]:
+    """The tables to compare: the named ones, and those that keep the rows of virtual ones."""
+    found: set[str] = set()
+    for snapshot in (to, now):
+        with _opened(trail, snapshot) as image:
+            schema = image.schema()
+        for name in names:
+            if schema.find(name) is None:
+                raise TableNotFound(f"no table {name!r} in {snapshot.title}; give one of both")
+            found |= {name, *_shadows(schema, name)}
+    return frozenset(found)
+
+
+def _shadows(schema: Schema, name: str) -> list[str]:
+    table = schema.find(name)
+    if table is None or table.kind != "virtual table":
+        return []
+    return [t.name for t in schema.tables if t.internal and t.name.startswith(f"{name}_")]
+
+
+def _of_tables(changes: Changes, names: frozenset[str]) -> Changes:
+    """The changes without those of the schema that concern other tables."""
+    kept = tuple(c for c in changes.schema_changes if c.object.split(".")[0] in names)
+    return replace(changes, schema_changes=kept)
+
+
+def _shown(changes: Changes) -> Changes:
+    """The changes without what the engine keeps for itself."""
+    return replace(
+        changes, tables=tuple(t for t in changes.tables if not t.table.startswith("sqlite_"))
+    )
+
+
+def _opened(trail: Trail, snapshot: Snapshot):  # type: ignore[no-untyped-def]
+    from contextlib import closing
+
+    return closing(trail.open(snapshot))

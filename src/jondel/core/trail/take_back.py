@@ -1,0 +1,201 @@
+"""Turns changes around: what to write so that a database is again as it was before them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from jondel.core.browse.display import line
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import WriteRefused
+from jondel.core.model.changes import Changes, NoValue, RecordChange, TableChanges
+from jondel.core.model.schema import ForeignKey, Schema, Table
+from jondel.core.model.values import Clipped, ShownRow, StoredValue
+from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WritePlan
+
+_LISTED = 3
+
+
+def plan_to_take_back(
+    changes: Changes,
+    before: Database,
+    now: Schema,
+    *,
+    replacing: bool = False,
+    triggers: bool = False,
+) -> WritePlan:
+    """The writes that undo changes, each only where the row still is as the changes left it.
+
+    Rows go first, then cells change, then rows come back, so that a key or a unique value is free
+    when it is needed; ``replacing`` has whole rows go and come back instead of cells changing, for
+    values that changed places. ``before`` is the state before the changes: a link that led nowhere
+    there may do so again. Rows of virtual tables are kept in tables of their own and come back
+    with these.
+
+    Raises:
+        WriteRefused: the changes cannot be undone row by row.
+    """
+    if changes.schema_changes:
+        named = ", ".join(f"{c.kind}: {c.object}" for c in changes.schema_changes[:_LISTED])
+        raise WriteRefused(
+            f"the schema changed too ({named}); restore the whole database to before it instead"
+        )
+    if changes.unread:
+        raise WriteRefused(f"not everything could be compared: {changes.unread[0].reason}")
+    deletes: list[RowWrite] = []
+    updates: list[RowWrite] = []
+    inserts: list[RowWrite] = []
+    links = _Links(now, before)
+    for entry in changes.tables:
+        table = now.find(entry.table)
+        if table is None or table.column_names != entry.columns_after:
+            raise WriteRefused(
+                f"{entry.table}: its columns are others now; restore the whole database instead"
+            )
+        if table.kind != "table":
+            continue
+        rows = _Rows(table, entry)
+        for record in entry.records:
+            if record.kind == "added":
+                deletes.append(rows.delete(record))
+            elif record.kind == "removed":
+                inserts.append(rows.insert(record))
+            elif replacing and table.row_id is not None:
+                deletes.append(rows.delete(record))
+                inserts.append(rows.insert(record))
+            else:
+                updates.append(rows.update(record))
+            links.add(table, record)
+    return WritePlan((*deletes, *updates, *inserts), tuple(links.checks), triggers)
+
+
+class _Rows:
+    """Writes that undo changes of one table's records."""
+
+    def __init__(self, table: Table, entry: TableChanges) -> None:
+        self._table = table
+        self._entry = entry
+        self._writable = [i for i, c in enumerate(table.columns) if not c.generated]
+
+    def delete(self, record: RecordChange) -> RowWrite:
+        assert record.after is not None
+        expected = (*self._row_id(record), *self._cells(record.after))
+        return RowWrite("delete", self._table.name, expected, (), _words(record))
+
+    def insert(self, record: RecordChange) -> RowWrite:
+        assert record.before is not None
+        values = self._cells(record.before)
+        row_id = self._row_id(record)
+        # A column that is the row number under another name has it already.
+        if row_id and row_id[0][0] not in dict(values):
+            values = (*row_id, *values)
+        return RowWrite("insert", self._table.name, (), values, _words(record))
+
+    def update(self, record: RecordChange) -> RowWrite:
+        assert record.before is not None
+        assert record.after is not None
+        expected: list[tuple[str, StoredValue]] = [*self._row_id(record)]
+        if not expected:
+            expected += zip(self._entry.key_columns, record.key, strict=True)
+        values: list[tuple[str, StoredValue]] = []
+        generated = {column.name for column in self._table.columns if column.generated}
+        for cell in record.cells:
+            if cell.column in generated:
+                continue
+            if isinstance(cell.before, NoValue):
+                raise WriteRefused(f"{self._table.name}.{cell.column}: the column was not there")
+            expected.append((cell.column, _whole(cell.after)))
+            values.append((cell.column, _whole(cell.before)))
+        return RowWrite("update", self._table.name, tuple(expected), tuple(values), _words(record))
+
+    def _row_id(self, record: RecordChange) -> Cells:
+        if self._table.row_id is None or record.row_id is None:
+            return ()
+        return ((self._table.row_id, record.row_id),)
+
+    def _cells(self, row: ShownRow) -> Cells:
+        names = self._table.column_names
+        return tuple((names[i], _whole(row[i])) for i in self._writable)
+
+
+class _Links:
+    """Collects what must hold between records when the changes are undone."""
+
+    def __init__(self, now: Schema, before: Database) -> None:
+        self._now = now
+        self._before = before
+        self.checks: dict[LinkCheck, None] = {}
+        self._incoming: dict[str, list[tuple[Table, ForeignKey]]] = {}
+        for child in now.tables:
+            for key in child.foreign_keys:
+                parent = now.find(key.target_table)
+                if parent is not None:
+                    self._incoming.setdefault(parent.name, []).append((child, key))
+
+    def add(self, table: Table, record: RecordChange) -> None:
+        if record.before is not None:
+            for key in table.foreign_keys:
+                parent = self._now.find(key.target_table)
+                if parent is not None:
+                    self._check(table, key, parent, _values(table, key.columns, record.before))
+        if record.after is not None:
+            for child, key in self._incoming.get(table.name, ()):
+                columns = key.target_columns or table.primary_key
+                values = _values(table, columns, record.after)
+                if record.before is None or _values(table, columns, record.before) != values:
+                    self._check(child, key, table, values)
+
+    def _check(
+        self, child: Table, key: ForeignKey, parent: Table, values: tuple[StoredValue, ...]
+    ) -> None:
+        columns = key.target_columns or parent.primary_key
+        if None in values or len(columns) != len(values):
+            return
+        check = LinkCheck(child.name, key.columns, parent.name, columns, values)
+        if check not in self.checks and not self._led_nowhere(check):
+            self.checks[check] = None
+
+    def _led_nowhere(self, check: LinkCheck) -> bool:
+        """Whether the link was broken in the state before the changes already."""
+        schema = self._before.schema()
+        child, parent = schema.find(check.child), schema.find(check.parent)
+        if child is None or parent is None:
+            return False
+        return (
+            self._before.find_position(child, check.child_columns, check.values) is not None
+            and self._before.find_position(parent, check.parent_columns, check.values) is None
+        )
+
+
+def only_record(changes: Changes, table: str, is_it: Callable[[RecordChange], bool]) -> Changes:
+    """The changes of one record alone, of those given."""
+    entry = changes.table(table)
+    records = tuple(record for record in (entry.records if entry else ()) if is_it(record))
+    if entry is None or not records:
+        return Changes()
+    kept = TableChanges(
+        entry.schema,
+        entry.table,
+        entry.key_columns,
+        entry.key_is_row_id,
+        entry.columns_before,
+        entry.columns_after,
+        records,
+        entry.counts,
+    )
+    return Changes((kept,), method=changes.method)
+
+
+def _values(table: Table, columns: tuple[str, ...], row: ShownRow) -> tuple[StoredValue, ...]:
+    places = {name.casefold(): i for i, name in enumerate(table.column_names)}
+    found = [row[places[c.casefold()]] for c in columns if c.casefold() in places]
+    return tuple(_whole(value) for value in found)
+
+
+def _whole(value: object) -> StoredValue:
+    if isinstance(value, Clipped):
+        raise WriteRefused("a value was not kept whole, so it cannot be put back")
+    return value  # type: ignore[return-value]
+
+
+def _words(record: RecordChange) -> str:
+    return " · ".join(line(value, 60) for value in record.key)

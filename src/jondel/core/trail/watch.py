@@ -1,0 +1,96 @@
+"""Watching: every app action becomes a step by itself."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Hashable, Iterator
+
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import TargetError
+from jondel.core.snapshots.catalogue import Snapshot, Trigger
+from jondel.core.trail.trail import Trail
+
+DEFAULT_SETTLE_SECONDS = 0.4
+LOOK_EVERY_SECONDS = 0.05
+_LONGEST_ACTION_SECONDS = 15.0
+"""An app that never pauses gets a step after this time all the same."""
+
+WATCHED = Trigger("watch", "")
+
+
+class Settling:
+    """Tells when an app action is over: nothing was committed for the settle time.
+
+    Tokens differ after a commit, see ``Database.change_token``. Times are seconds of one clock.
+    """
+
+    def __init__(self, settle_seconds: float, clock: Callable[[], float] = time.monotonic) -> None:
+        self.settle_seconds = settle_seconds
+        self._clock = clock
+        self._token: Hashable = None
+        self._began: float | None = None
+        self._last_commit = 0.0
+
+    @property
+    def busy(self) -> bool:
+        """Whether something was committed that is in no step yet."""
+        return self._began is not None
+
+    def start(self, token: Hashable) -> None:
+        """What was committed up to this token is in a step."""
+        self._token = token
+        self._began = None
+
+    def over(self, token: Hashable) -> bool:
+        """Note a token just read; True where an action has just come to its end."""
+        now = self._clock()
+        if token != self._token:
+            self._token = token
+            self._last_commit = now
+            if self._began is None:
+                self._began = now
+        if self._began is None:
+            return False
+        return (
+            now - self._last_commit >= self.settle_seconds
+            or now - self._began >= _LONGEST_ACTION_SECONDS
+        )
+
+
+def watch(
+    trail: Trail,
+    database: Database,
+    stop: threading.Event,
+    settle_seconds: float = DEFAULT_SETTLE_SECONDS,
+    trouble: Callable[[TargetError | None], None] = lambda error: None,
+) -> Iterator[tuple[Snapshot, Snapshot]]:
+    """Take a snapshot, then one after each app action; yields the ends of each step.
+
+    A database that is locked or gone for a while is waited for: ``trouble`` is called with the
+    error when that begins and with None when it is over. Runs until ``stop`` is set.
+    """
+    settling = Settling(settle_seconds)
+    last: Snapshot | None = None
+    in_trouble = False
+    while not stop.is_set():
+        try:
+            # The token first: what is committed after it makes another step.
+            token = database.change_token()
+            if last is None:
+                last = trail.take_unless_unchanged(database, Trigger("watch", "watching began"))
+                settling.start(token)
+            elif settling.over(token):
+                taken = trail.take_unless_unchanged(database, WATCHED)
+                settling.start(token)
+                if taken.image != last.image:
+                    yield last, taken
+                last = taken
+            if in_trouble:
+                in_trouble = False
+                trouble(None)
+        except TargetError as error:
+            if not in_trouble:
+                in_trouble = True
+                trouble(error)
+        stop.wait(LOOK_EVERY_SECONDS)
