@@ -152,7 +152,7 @@ def print_changes(changes: Changes, rules: NoiseRules) -> None:
         tell(text)
     if changes.hidden:
         say(
-            f"{changes.hidden} records hidden by {len(rules.listed())} noise rules; "
+            f"hidden by noise rules: {changes.hidden} records ({len(rules.listed())} rules); "
             "--noise shows them"
         )
     warn_unread(changes.unread)

@@ -37,7 +37,13 @@ def explained(bindings: Iterable[BindingType]) -> list[tuple[str, str]]:
 
 
 def footer_keys(
-    *, view: str, past: bool, can_go_back: bool, has_steps: bool, has_actions: bool
+    *,
+    view: str,
+    past: bool,
+    can_go_back: bool,
+    has_steps: bool,
+    has_actions: bool,
+    watching: bool,
 ) -> list[tuple[str, str, str]]:
     """The keys that matter in a view, the most needed first and the help last.
 
@@ -51,6 +57,12 @@ def footer_keys(
         ("r", "records", "screen.view('records')", view == "changes"),
         ("[ ]", "walk the steps", "screen.walk(-1)", has_steps),
         ("n", "now", "screen.now", past),
+        ("w", "stop watching" if watching else "watch", "screen.watch", True),
+        ("g", "trail", "screen.trail", has_steps),
+        ("u", "take back", "screen.take_back_record", view == "changes" and has_steps),
+        ("x", "hide noise", "screen.noise", view == "changes" and has_steps),
+        ("R", "restore", "screen.restore", past),
+        ("h", "history", "screen.history", has_steps),
         ("a", "actions", "screen.act", has_actions),
         ("t", "tables", "screen.focus_tables", True),
         ("v", "card", "screen.card", True),

@@ -9,15 +9,17 @@ from contextlib import suppress
 
 from textual import work
 from textual.message import Message
+from textual.timer import Timer
 from textual.widget import Widget
 
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import Changes
+from jondel.core.trail.watch import LOOK_EVERY_SECONDS, Settling
 from jondel.tui.early_look import Identity, Look
 from jondel.tui.workspace import Workspace
 
 _POLL_SECONDS = 0.2
-_TICKS_PER_TRAIL_CHECK = 10
+_TRAIL_CHECK_SECONDS = 2.0
 _BUSY_TICKS = 5
 """While the app commits all the time it is looked at less often: each look is a lock."""
 _SETTLE_SECONDS, _LONGEST_REST_SECONDS = 0.4, 3.0
@@ -43,6 +45,16 @@ class Follower(Widget):
             super().__init__()
             self.error = error
 
+    class ActionOver(Message):
+        """While watching: something was committed, and then nothing for the settle time."""
+
+        def __init__(self, token: Hashable) -> None:
+            super().__init__()
+            self.token = token
+
+    class ActionBegan(Message):
+        """While watching: something was committed that is in no step yet."""
+
     class TrailOpened(Message):
         """What is recorded is known now, or why it cannot be."""
 
@@ -59,10 +71,12 @@ class Follower(Widget):
         self._identity: Identity | None = None
         self._token: Hashable = None
         self._polling = False
-        self._ticks = 0
+        self._trail_checked = time.monotonic()
         self._ticks_to_skip = 0
         self._changed_last_time = False
         self._trail_is_open = False
+        self._settling: Settling | None = None
+        self._timer: Timer | None = None
         self.trouble = ""
         """Why the live database cannot be read now; empty while it can."""
 
@@ -70,8 +84,38 @@ class Follower(Widget):
         """Take what was seen early as known, so that it is not reported again."""
         self._identity, self._token = look.identity, look.token
 
+    @property
+    def token(self) -> Hashable:
+        """What was last read from the database to tell whether something was committed."""
+        return self._token
+
+    @property
+    def watching(self) -> bool:
+        return self._settling is not None
+
+    @property
+    def busy(self) -> bool:
+        """While watching: whether an app action is going on."""
+        return self._settling is not None and self._settling.busy
+
+    def watch_actions(self, settle_seconds: float | None) -> None:
+        """Look out for app actions from now on, or no more for None."""
+        self._settling = Settling(settle_seconds) if settle_seconds is not None else None
+        if self._settling is not None:
+            self._settling.start(self._token)
+        if self._timer is not None:
+            self._timer.stop()
+        self._timer = self.set_interval(
+            LOOK_EVERY_SECONDS if self._settling else _POLL_SECONDS, self._tick
+        )
+
+    def action_recorded(self, token: Hashable) -> None:
+        """What was committed up to the token is in a step."""
+        if self._settling is not None:
+            self._settling.start(token)
+
     def on_mount(self) -> None:
-        self.set_interval(_POLL_SECONDS, self._tick)
+        self._timer = self.set_interval(_POLL_SECONDS, self._tick)
         if self._token is None:
             self._tick()
         # The first rows need not wait for the trail.
@@ -88,8 +132,9 @@ class Follower(Widget):
         self.post_message(self.TrailOpened(problem))
 
     def _tick(self) -> None:
-        self._ticks += 1
-        if self._trail_is_open and self._ticks % _TICKS_PER_TRAIL_CHECK == 0:
+        now = time.monotonic()
+        if self._trail_is_open and now - self._trail_checked >= _TRAIL_CHECK_SECONDS:
+            self._trail_checked = now
             self._check_trail()
         if self._ticks_to_skip:
             self._ticks_to_skip -= 1
@@ -116,6 +161,7 @@ class Follower(Widget):
             if self.trouble or changed:
                 self.trouble, self._token = "", token
                 self.post_message(self.Committed(self._identity))
+            self._settle(token)
         except Cancelled:
             pass
         except JondelError as error:
@@ -125,6 +171,16 @@ class Follower(Widget):
                 self.post_message(self.Unreadable(error))
         finally:
             self._polling = False
+
+    def _settle(self, token: Hashable) -> None:
+        if self._settling is None:
+            return
+        was_busy = self._settling.busy
+        if self._settling.over(token):
+            self._settling.start(token)
+            self.post_message(self.ActionOver(token))
+        elif self._settling.busy and not was_busy:
+            self.post_message(self.ActionBegan())
 
 
 class Comparer(Widget):

@@ -145,7 +145,7 @@ class App:
 
     def do_rekey(self, table: str) -> None:
         for key in self.some(table):
-            new = key + 5000 if isinstance(key, int) else key
+            new = key + 5000 if isinstance(key, int) and key < 10**6 else key
             self.run(f"UPDATE OR IGNORE {table} SET id = ? WHERE id IS ?", new, key)
 
     def do_rollback(self, table: str) -> None:

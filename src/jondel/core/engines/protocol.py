@@ -120,8 +120,13 @@ class Database(Protocol):
     def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
         """Read one row, values over ``max_bytes`` bytes clipped; None if it is gone."""
 
-    def ordinal_of(self, table: Table, position: Position) -> int:
-        """Count the rows before a position in the table's own order."""
+    def ordinal_of(
+        self, table: Table, position: Position, last: tuple[Position, int] | None = None
+    ) -> int:
+        """Count the rows before a position in the table's own order.
+
+        ``last``, an earlier position and how many rows are before it, makes it faster.
+        """
 
     def find_position(
         self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]

@@ -25,6 +25,8 @@ def change_lines(changes: Changes) -> Iterator[str]:
     for entry in changes.schema_changes:
         yield f"schema  {entry.kind}: {safe_name(entry.object)}"
     for table in changes.tables:
+        if not table.counts.total:
+            continue
         yield f"{safe_name(table.table)}  {table.counts.marked()}"
         for record in table.records:
             yield from _record_lines(table, record)

@@ -24,13 +24,18 @@ class ChangesView(Vertical):
         yield self._title
         yield self.changes
 
-    def show_changes(self, changes: Changes, step: Step | None, last: Step | None) -> None:
-        """Show the changes of a step, or those since ``last``."""
+    def show_changes(
+        self, changes: Changes, step: Step | None, last: Step | None, start: Step | None
+    ) -> None:
+        """Show the changes of a step, or those since ``last``, or all those since ``start``."""
         counts = changes.counts
-        tables = len(changes.tables)
+        tables = len([table for table in changes.tables if table.counts.total])
         where = f"  in {tables} table{'' if tables == 1 else 's'}" if tables else ""
-        self._title.show(_title(step, last), [(f"{counts.marked()}{where} ", "dim")])
-        if step is None and last is None:
+        right = [(f"{counts.marked()}{where} ", "dim")]
+        if changes.hidden:
+            right.append((f" {changes.hidden} hidden, X shows ", "plain"))
+        self._title.show(_title(step, last, start), right)
+        if start is None and step is None and last is None:
             self.changes.show_text(
                 "",
                 "Nothing is recorded yet, so there is nothing to compare with.",
@@ -38,8 +43,10 @@ class ChangesView(Vertical):
                 "1  Press s to take a snapshot.",
                 "2  Do one thing in the app.",
                 "3  Press s again: what the app wrote is listed here.",
+                "",
+                "Or press w: then everything that the app does is recorded by itself.",
             )
-        elif step is not None and step.before is None:
+        elif start is None and step is not None and step.before is None:
             self.changes.show_text(
                 "",
                 "The trail starts with this snapshot: there is none before it to compare with.",
@@ -49,18 +56,29 @@ class ChangesView(Vertical):
         else:
             self.changes.show(changes)
 
-    def show_text(self, step: Step | None, last: Step | None, *texts: str) -> None:
+    def show_text(
+        self, step: Step | None, last: Step | None, start: Step | None, *texts: str
+    ) -> None:
         """Show sentences in place of changes."""
-        self._title.show(_title(step, last))
+        self._title.show(_title(step, last, start))
         self.changes.show_text("", *texts)
 
 
-def _title(step: Step | None, last: Step | None) -> list[tuple[str, str]]:
+def _title(step: Step | None, last: Step | None, start: Step | None) -> list[tuple[str, str]]:
+    if start is not None:
+        ends = [_name(start), _name(step) if step else "now"]
+        if step is not None and step.number < start.number:
+            ends.reverse()
+        return [(f" changes from {ends[0]} to {ends[1]}", "strong")]
     if step is not None:
-        title = "" if step.after.title == step.after.id else f" {safe_name(step.after.title)}"
         when = step.after.taken_at.astimezone().strftime("%H:%M:%S")
-        return [(f" changes of {step.after.id}{title}", "strong"), (f"  {when}", "dim")]
+        return [(f" changes of {_name(step)}", "strong"), (f"  {when}", "dim")]
     if last is None:
         return [(" changes", "strong")]
     when = last.after.taken_at.astimezone().strftime("%H:%M:%S")
     return [(f" changes since {last.after.id}", "strong"), (f"  {when}", "dim")]
+
+
+def _name(step: Step) -> str:
+    title = "" if step.after.title == step.after.id else f" {safe_name(step.after.title)}"
+    return f"{step.after.id}{title}"

@@ -22,6 +22,7 @@ class Masthead(Band):
         step: Step | None,
         *,
         live_is_readable: bool,
+        watching: str,
         busy_with: str,
     ) -> None:
         """Show the state; ``step`` is the selected one, None at now."""
@@ -32,11 +33,13 @@ class Masthead(Band):
         if step is not None:
             title = line(step.after.title, _TITLE_CHARACTERS)
             title = "" if step.after.title == step.after.id else f" · {title}"
-            left.append((f" as of {step.after.id}{title} ", "flag"))
+            left.append((f" as of {step.after.id}{title} · not live ", "flag"))
         if not live_is_readable:
             words = " live: cannot be read now " if step else " cannot be read now "
             left.append((words, "dim" if step else "flag"))
         elif step is None:
             left.append(("live · read-only", "dim"))
         right = [(f"{busy_with} … Esc stops it ", "plain")] if busy_with else []
+        if watching:
+            right.append((f" {watching} ", "watch"))
         self.show(left, right)

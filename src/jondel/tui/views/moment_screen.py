@@ -62,6 +62,7 @@ class MomentScreen(Screen[None]):
         self._changes: Changes | None = None
         self._busy: list[str] = []
         self._came_from: tuple[Moment, ChangePlace] | None = None
+        self._compare_start: int | None = None
         self._wanted_change: ChangePlace | None = None
         self._records = RecordsView(workspace, id="records")
         self._sheet = self._records.sheet
@@ -140,12 +141,13 @@ class MomentScreen(Screen[None]):
             self.remove_class("-card-open")
         self._show_keys()
 
-    def _switch(self, name: str) -> None:
+    def _switch(self, name: str, *, take_focus: bool = True) -> None:
         """Show ``records`` or ``changes``."""
         self._view = name
         self._records.set_class(name != "records", "-away")
         self._changes_view.set_class(name != "changes", "-away")
-        self._focus_view()
+        if take_focus:
+            self._focus_view()
         self._show_keys()
         self._show_card()
 
@@ -169,13 +171,20 @@ class MomentScreen(Screen[None]):
             self._workspace.location,
             self._workspace.step(self._moment),
             live_is_readable=not self._follower.trouble,
+            watching=self._watch_words(),
             busy_with=self._busy[-1] if self._busy else "",
         )
+
+    def _watch_words(self) -> str:
+        if not self._follower.watching:
+            return ""
+        return "watching: the app is writing …" if self._follower.busy else "watching"
 
     def _show_table_list(self) -> None:
         changes = self._changes
         summary = ChangeSummary.of(changes) if changes else None
-        summary = summary or self._workspace.known_summary(self._moment)
+        if summary is None and self._compare_start is None:
+            summary = self._workspace.known_summary(self._moment)
         self._tables_pane.show(
             self._tables,
             self._counts,
@@ -191,7 +200,7 @@ class MomentScreen(Screen[None]):
         else:
             words = "comparing …" if self._comparer.comparing else "c: compare"
         summary = ChangeSummary.of(since) if since is not None and steps else None
-        self._strip.show(steps, self._moment, summary, words)
+        self._strip.show(steps, self._moment, summary, words, self._compare_start)
 
     def _show_keys(self) -> None:
         self.query_one(KeyBand).show(
@@ -201,6 +210,7 @@ class MomentScreen(Screen[None]):
                 can_go_back=self._came_from is not None,
                 has_steps=bool(self._workspace.steps),
                 has_actions=bool(self._workspace.actions),
+                watching=self._follower.watching,
             )
         )
 
@@ -256,7 +266,10 @@ class MomentScreen(Screen[None]):
             problem = f"the changes since the last snapshot: {event.error}"
             self._message.say(problem, problem=True)
         elif self._moment is None and self._comparer.since is not None:
-            self._use_changes(self._comparer.since)
+            if self._compare_start is None:
+                self._use_changes(self._comparer.since)
+            else:
+                self._load_changes()
         self._show_trail()
 
     def on_comparer_step_measured(self) -> None:
@@ -268,7 +281,8 @@ class MomentScreen(Screen[None]):
         """Make every view speak of a moment; without ``load_rows`` the caller loads them."""
         self._moment = moment
         self._counts = {}
-        self._changes = self._comparer.since if moment is None else None
+        live = moment is None and self._compare_start is None
+        self._changes = self._comparer.since if live else None
         self._show_around()
         if load_rows:
             self._load(keep_place=True)
@@ -336,8 +350,11 @@ class MomentScreen(Screen[None]):
     @work(group="changes", exclusive=True)
     async def _load_changes(self) -> None:
         """Find and show the changes of the moment."""
-        moment = self._moment
+        moment, start = self._moment, self._compare_start
         step = self._workspace.step(moment)
+        if start is not None:
+            await self._load_changes_between(start, moment)
+            return
         if step is None:
             since = self._comparer.since
             if since is not None and self._comparer.up_to_date:
@@ -347,7 +364,7 @@ class MomentScreen(Screen[None]):
                 self._comparer.refresh_now(asked=self._view == "changes")
                 self._show_trail()
             else:
-                self._changes_view.show_changes(Changes(), None, None)
+                self._changes_view.show_changes(Changes(), None, None, None)
             return
         self._say_in_changes("Comparing …")
         try:
@@ -362,6 +379,23 @@ class MomentScreen(Screen[None]):
                 self._use_changes(changes)
             self._show_trail()
 
+    async def _load_changes_between(self, start: int, moment: Moment) -> None:
+        """Show what changed from the step that one compares from to the moment."""
+        self._say_in_changes("Comparing …")
+        try:
+            with self._busy_with("comparing"):
+                if moment is not None and moment < start:
+                    changes = await self._workspace.changes_between(moment, start)
+                else:
+                    changes = await self._workspace.changes_between(start, moment)
+        except Cancelled:
+            self._say_in_changes("Stopped. Press c to compare again.")
+        except JondelError as error:
+            self._say_in_changes(str(error))
+        else:
+            if (start, moment) == (self._compare_start, self._moment):
+                self._use_changes(changes)
+
     def _use_changes(self, changes: Changes) -> None:
         """Show a moment's changes everywhere they are shown, keeping the place in their list."""
         self._changes = changes
@@ -370,7 +404,10 @@ class MomentScreen(Screen[None]):
         place, self._wanted_change = self._wanted_change or place, None
         steps = self._workspace.steps
         self._changes_view.show_changes(
-            changes, self._workspace.step(self._moment), steps[-1] if steps else None
+            changes,
+            self._workspace.step(self._moment),
+            steps[-1] if steps else None,
+            self._workspace.step(self._compare_start),
         )
         if place is not None:
             self._changes_view.changes.find(*place)
@@ -380,11 +417,30 @@ class MomentScreen(Screen[None]):
     def _say_in_changes(self, words: str) -> None:
         steps = self._workspace.steps
         step = self._workspace.step(self._moment)
-        self._changes_view.show_text(step, steps[-1] if steps else None, line(words, 1500))
+        start = self._workspace.step(self._compare_start)
+        last = steps[-1] if steps else None
+        self._changes_view.show_text(step, last, start, line(words, 1500))
 
     def _mark_sheet(self) -> None:
         self._records.mark(self._changes)
         self._show_card()
+        self._place_ghosts()
+
+    @work(group="ghosts", exclusive=True)
+    async def _place_ghosts(self) -> None:
+        """Show the removed records of the table among those that are there."""
+        moment, changes, table = self._moment, self._changes, self._sheet.table
+        found = changes.table(table.name) if changes and table else None
+        if table is None or found is None or not found.counts.removed:
+            self._records.show_ghosts(())
+            return
+        try:
+            ghosts = await self._workspace.ghosts(moment, table, found)
+        except JondelError:
+            return  # what is wrong with the database is reported elsewhere
+        if (moment, changes, table) == (self._moment, self._changes, self._sheet.table):
+            self._records.show_ghosts(ghosts)
+            self._show_card()
 
     # What the parts report
 
@@ -452,21 +508,25 @@ class MomentScreen(Screen[None]):
             self._card.clear("" if table is None or self._sheet.rows else "No records.")
             return
         position, row = found
-        self._card.show_record(table, position, row, self._sheet.change_at(position, row))
-        if position and any(isinstance(value, Clipped) for value in row):
-            self._read_card(table, self._sheet.cursor_row)
+        line = self._sheet.cursor_row
+        self._card.show_record(table, position, row, self._sheet.change_on(line))
+        if (
+            self._sheet.current_row is not None
+            and position
+            and any(isinstance(value, Clipped) for value in row)
+        ):
+            self._read_card(table, line)
 
     @work(group="card", exclusive=True)
-    async def _read_card(self, table: Table, ordinal: int) -> None:
+    async def _read_card(self, table: Table, place: int) -> None:
         """Read the large values that the sheet has only the beginnings of."""
-        found = self._sheet.record_at(ordinal)
+        found = self._sheet.record_at(place)
         if found is None:
             return
-        position, row = found
+        position, _ = found
         try:
             whole = await self._workspace.record(self._moment, table, position)
         except JondelError:
             return  # the beginnings stay; what is wrong with the database is reported elsewhere
-        if whole is not None and self._sheet.cursor_row == ordinal and self._view == "records":
-            change = self._sheet.change_at(position, row)
-            self._card.show_record(table, position, whole, change)
+        if whole is not None and self._sheet.cursor_row == place and self._view == "records":
+            self._card.show_record(table, position, whole, self._sheet.change_on(place))

@@ -10,7 +10,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
-from textual.widgets import Input, OptionList, Static
+from textual.widgets import Input, OptionList, Static, TextArea
 from textual.widgets.option_list import Option
 
 from jondel.core.errors import LabelInvalid
@@ -50,18 +50,30 @@ class LabelPanel(ModalScreen[str | None]):
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]
 
-    def __init__(self, taken: Sequence[str]) -> None:
+    def __init__(
+        self, taken: Sequence[str], title: str = "Snapshot with a label", value: str | None = None
+    ) -> None:
+        """With a ``value`` to begin with, no label can be chosen too."""
         super().__init__()
-        self._taken = frozenset(taken)
+        self._taken = frozenset(taken) - {value}
+        self._title = title
+        self._value = value
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel"):
-            yield Static("Snapshot with a label", classes="panel-title", markup=False)
-            yield Input(placeholder="after the second booking", id="label", compact=True)
+            yield Static(self._title, classes="panel-title", markup=False)
+            yield Input(
+                self._value,
+                placeholder="after the second booking" if self._value is None else "no label",
+                id="label",
+                compact=True,
+            )
             yield Static("", id="label-problem", markup=False)
             yield Static("Enter takes it · Escape closes", classes="panel-foot", markup=False)
 
     def _problem(self, label: str) -> str:
+        if self._value is not None and not label:
+            return ""
         if label in self._taken:
             return f"{label!r} is the label of an earlier snapshot; choose another"
         try:
@@ -82,6 +94,29 @@ class LabelPanel(ModalScreen[str | None]):
             self.query_one("#label-problem", Static).update(problem)
         else:
             self.dismiss(event.value)
+
+
+class NotePanel(ModalScreen[str | None]):
+    """Asks for a note of any lines; returns it, or None."""
+
+    BINDINGS = [
+        Binding("escape", "dismiss(None)", "close"),
+        Binding("ctrl+s", "keep", "keep"),
+    ]
+
+    def __init__(self, title: str, note: str) -> None:
+        super().__init__()
+        self._title = title
+        self._note = note
+
+    def compose(self) -> ComposeResult:
+        with Vertical(classes="panel"):
+            yield Static(self._title, classes="panel-title", markup=False)
+            yield TextArea(self._note, id="note", compact=True)
+            yield Static("Ctrl+S keeps it · Escape closes", classes="panel-foot", markup=False)
+
+    def action_keep(self) -> None:
+        self.dismiss(self.query_one(TextArea).text.strip())
 
 
 class HelpPanel(ModalScreen[None]):

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from textual.app import ComposeResult
 from textual.containers import Vertical
 
 from jondel.core.browse.display import grouped, safe_name
+from jondel.core.browse.ghosts import Ghost
 from jondel.core.browse.windows import WindowCache
 from jondel.core.errors import TableUnreadable
 from jondel.core.model.changes import Changes
@@ -63,6 +66,11 @@ class RecordsView(Vertical):
         self.sheet.show(cache, keep_place=keep_place)
         self.show_title()
 
+    def show_ghosts(self, ghosts: Sequence[Ghost]) -> None:
+        """Show removed records of the table in their places."""
+        self.sheet.set_ghosts(ghosts)
+        self.show_title()
+
     def mark(self, changes: Changes | None) -> None:
         """Mark the rows of the table shown that changed."""
         table = self.sheet.table
@@ -81,7 +89,10 @@ class RecordsView(Vertical):
         rows = self.sheet.rows
         count = f"{grouped(rows)} row{'' if rows == 1 else 's'}"
         kind = "" if table.kind == "table" else f"{table.kind}, "
-        place = f"row {grouped(self.sheet.cursor_row + 1)} of {grouped(rows)} " if rows else ""
+        row = self.sheet.current_row
+        place = f"row {grouped(row + 1)} of {grouped(rows)} " if rows and row is not None else ""
+        if row is None:
+            place = "a removed record "
         self._title.show(
             [(f" {safe_name(table.name)}", "strong"), (f"  {kind}{count}", "dim")],
             [(place, "dim")],

@@ -12,12 +12,13 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
-from jondel.tui.views.moment_screen import MomentScreen
+from jondel.tui.views.moment_screen import ChangePlace
+from jondel.tui.views.time_travel import TimeTravel
 from jondel.tui.widgets.change_list import ChangeList
 from jondel.tui.widgets.sheet import Sheet
 
 
-class Workbench(MomentScreen):
+class Workbench(TimeTravel):
     """Looking, walking the trail, taking snapshots, making the app act."""
 
     BINDINGS = [
@@ -46,6 +47,8 @@ class Workbench(MomentScreen):
     async def _jump(self, table: TableChanges, record: RecordChange) -> None:
         origin = (self._moment, (table.table, record.key))
         moment = self._moment
+        if record.kind == "removed" and await self._jump_to_ghost(table, record, origin):
+            return
         if record.kind == "removed":
             step = self._workspace.step(moment)
             last = self._workspace.steps[-1] if step is None else None
@@ -71,6 +74,31 @@ class Workbench(MomentScreen):
             pass
         except JondelError as error:
             self._message.say(str(error), problem=True)
+
+    async def _jump_to_ghost(
+        self, table: TableChanges, record: RecordChange, origin: tuple[Moment, ChangePlace]
+    ) -> bool:
+        """Go to a removed record where it is shown among the others; False where it is not."""
+        known = next((t for t in self._tables if t.name == table.table), None)
+        if known is None:
+            return False
+        try:
+            await self._records.open_table(self._moment, known, keep_place=True)
+            if self._sheet.table is None:
+                return False
+            ghosts = await self._workspace.ghosts(self._moment, known, table)
+        except JondelError:
+            return False
+        self.workers.cancel_group(self, "ghosts")
+        self._table_name = known.name
+        self._records.mark(self._changes)
+        self._records.show_ghosts(ghosts)
+        if not self._sheet.go_to_ghost(record.key):
+            return False
+        self._came_from = origin
+        self._table_list.highlight(known.name)
+        self._switch("records")
+        return True
 
     def action_to_record(self) -> None:
         """Go to the record of the current change."""
@@ -105,6 +133,8 @@ class Workbench(MomentScreen):
             return
         self._came_from = None
         self._switch(name)
+        if name == "records":
+            self._follow_table_list()
         if name == "changes" and (
             self._changes is None or (self._moment is None and not self._comparer.up_to_date)
         ):
@@ -154,7 +184,11 @@ class Workbench(MomentScreen):
         finally:
             self._comparer.refresh_now()
         self._comparer.start_anew()
+        self._follower.action_recorded(self._follower.token)
         self._came_from = None
+        if self._workspace.room_made:
+            self._message.say(f"{self._workspace.room_made} old snapshots went to make room")
+            self._workspace.room_made = 0
         if step.before is None:
             self._show_trail()
             self._count_tables()
@@ -211,7 +245,7 @@ class Workbench(MomentScreen):
     def action_stop(self) -> None:
         """Stop long work if there is any, else close what is open."""
         if self._busy:
-            for group in ("snapshot", "changes", "moment", "sheet", "counts"):
+            for group in ("snapshot", "changes", "moment", "sheet", "counts", "history"):
                 self.workers.cancel_group(self, group)
             self._comparer.pause()
             self._sheet.expect_no_more()
@@ -229,12 +263,18 @@ class Workbench(MomentScreen):
             else ("In the list of changes", ChangeList.BINDINGS)
         )
         self.app.push_screen(
-            HelpPanel([("Everywhere", explained(self.BINDINGS)), (here[0], explained(here[1]))])
+            HelpPanel(
+                [
+                    ("Everywhere", explained(Workbench.BINDINGS)),
+                    ("Time", explained(TimeTravel.BINDINGS)),
+                    (here[0], explained(here[1])),
+                ]
+            )
         )
 
     def commands(self) -> Iterable[SystemCommand]:
         """What can be called by name."""
-        for binding in self.BINDINGS:
+        for binding in (*Workbench.BINDINGS, *TimeTravel.BINDINGS):
             if not isinstance(binding, Binding) or binding.action.startswith("app."):
                 continue
 

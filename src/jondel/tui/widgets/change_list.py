@@ -17,6 +17,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from jondel.core.browse.display import Piece, pieces, safe_name
+from jondel.core.diff.rekeyed import rekeyed_records
 from jondel.core.formats.changes_text import key_text
 from jondel.core.model.changes import (
     MARKS,
@@ -56,6 +57,8 @@ class RecordLine:
     first: bool
     key_width: int
     name_width: int
+    rekeyed_from: RecordChange | None = None
+    """The record under its key before, where nothing but the key changed."""
 
 
 Line: TypeAlias = TextLine | RecordLine
@@ -178,12 +181,17 @@ class ChangeList(ScrollView, can_focus=True):
 
     def _record_segments(self, line: RecordLine, width: int, base: Style) -> Iterator[Segment]:
         record = line.record
-        mark = base + change_style(self, record.kind)
+        mark = base + change_style(self, "changed" if line.rekeyed_from else record.kind)
         key_width = min(line.key_width, max(_NARROWEST_KEY, width // 5))
-        head = f"{MARKS[record.kind]} {fitted_text(key_text(record), key_width)}"
+        sign = MARKS["changed"] if line.rekeyed_from else MARKS[record.kind]
+        head = f"{sign} {fitted_text(key_text(record), key_width)}"
         yield Segment(head if line.first else " " * (2 + key_width), mark)
         room = width - 1 - 2 - key_width - 2
         yield Segment("  ", base)
+        if line.rekeyed_from is not None:
+            words = f"only the key changed, it was {key_text(line.rekeyed_from)}"
+            yield Segment(fitted_text(words, room), base + change_style(self, "changed"))
+            return
         if line.cell is None:
             yield from self._whole(line, room, base)
             return
@@ -301,7 +309,10 @@ def _before(cell: CellChange) -> list[Piece]:
 def _lines(changes: Changes) -> Iterator[Line]:
     if changes.empty and not changes.unread:
         yield TextLine("")
-        yield TextLine("Nothing was written: all records and the schema are the same.")
+        if changes.hidden:
+            yield TextLine(f"Nothing but noise: {changes.hidden} records are hidden. X shows them.")
+        else:
+            yield TextLine("Nothing was written: all records and the schema are the same.")
         return
     if changes.schema_changes:
         yield TextLine("schema", heading=True)
@@ -310,8 +321,9 @@ def _lines(changes: Changes) -> Iterator[Line]:
             first_line = "".join(piece.text for piece in pieces(detail, 120)) if detail else ""
             yield TextLine(f"{entry.kind}  {safe_name(entry.object)}", first_line, "changed")
     for table in changes.tables:
-        yield TextLine(safe_name(table.table), table.counts.marked(), heading=True)
-        yield from _table_lines(table)
+        if table.counts.total:
+            yield TextLine(safe_name(table.table), table.counts.marked(), heading=True)
+            yield from _table_lines(table)
     for unread in changes.unread:
         yield TextLine(f"! {safe_name(unread.table)}", f"not compared: {unread.reason}", "removed")
 
@@ -322,7 +334,16 @@ def _table_lines(table: TableChanges) -> Iterator[Line]:
     key_width = min(_WIDEST_KEY, max(3, key_width))
     names = [len(safe_name(cell.column)) for record in sample for cell in record.cells]
     name_width = min(_WIDEST_NAME, max(names, default=1))
+    pairs = rekeyed_records(table)
+    left_out = {id(pair.removed) for pair in pairs}
+    rekeyed = {id(pair.added): pair.removed for pair in pairs}
     for record in table.records:
+        if id(record) in left_out:
+            continue
+        if id(record) in rekeyed:
+            was = rekeyed[id(record)]
+            yield RecordLine(table, record, None, True, key_width, name_width, was)
+            continue
         cells: tuple[CellChange | None, ...] = record.cells or (None,)
         for index, cell in enumerate(cells):
             yield RecordLine(table, record, cell, index == 0, key_width, name_width)

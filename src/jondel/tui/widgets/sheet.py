@@ -16,6 +16,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from jondel.core.browse.display import Piece, pieces
+from jondel.core.browse.ghosts import Ghost, Interleaving
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.errors import JondelError
 from jondel.core.model.changes import MARKS, ChangeKind, RecordChange
@@ -100,6 +101,7 @@ class Sheet(ScrollView, can_focus=True):
         super().__init__(id=id)
         self._fetch = fetch
         self._cache: WindowCache | None = None
+        self._lines = Interleaving(0)
         self._marks: RowMarks | None = None
         self._columns = SheetColumns()
         self._problem = ""
@@ -124,9 +126,15 @@ class Sheet(ScrollView, can_focus=True):
         return self._cache.extent.rows if self._cache else 0
 
     @property
+    def current_row(self) -> int | None:
+        """The ordinal of the current row; None where that is a removed record."""
+        ghost = self._lines.ghost(self.cursor_row)
+        return None if ghost else self._lines.ordinal(self.cursor_row)
+
+    @property
     def rows_in_view(self) -> list[int]:
         """The ordinals of the current row and of those at the top and the bottom."""
-        return [self.cursor_row, *self._stretch_in_view]
+        return [self._lines.ordinal(line) for line in (self.cursor_row, *self._stretch_in_view)]
 
     @property
     def _stretch_in_view(self) -> tuple[int, int]:
@@ -150,14 +158,16 @@ class Sheet(ScrollView, can_focus=True):
         if not keep_place:
             self._marks = None
             self._lay_out(cache)
+        row = self._lines.ordinal(self.cursor_row)
         self._cache = cache
         self._problem = ""
+        self._lines = Interleaving(self.rows)
         self._resize()
         if keep_place:
             found = [cache.row(ordinal) for ordinal in range(*self._stretch_in_view)]
             self._widen([entry[1] for entry in found if entry is not None])
         if keep_place:
-            self.cursor_row = max(0, min(self.cursor_row, self.rows - 1))
+            self.cursor_row = max(0, min(row, self.rows - 1))
         else:
             self.cursor_row = self.cursor_column = 0
             self.scroll_to(0, 0, animate=False)
@@ -169,6 +179,7 @@ class Sheet(ScrollView, can_focus=True):
     def show_problem(self, message: str) -> None:
         """Show why there is nothing to show, in place of rows."""
         self._cache = None
+        self._lines = Interleaving(0)
         self._problem = message
         self.expect_no_more()
         self._columns = SheetColumns()
@@ -180,24 +191,61 @@ class Sheet(ScrollView, can_focus=True):
         self._marks = marks
         self.refresh()
 
+    def set_ghosts(self, ghosts: Sequence[Ghost]) -> None:
+        """Show removed records where they were; the current row stays the current one."""
+        if self._cache is None:
+            return
+        row = self._lines.ordinal(self.cursor_row)
+        was_first = self._lines.ordinal(int(self.scroll_target_y))
+        self._lines = Interleaving(self.rows, ghosts)
+        self._widen([ghost.record.before for ghost in ghosts if ghost.record.before])
+        self._resize()
+        top = self._lines.line(was_first) if was_first else 0
+        if self.rows:
+            self.cursor_row = self._lines.line(row)
+        self.scroll_to(self._column_scroll(), top, animate=False, force=True)
+        self._read_visible()
+        self._announce()
+        self.refresh()
+
+    def go_to_ghost(self, key: Sequence[object]) -> bool:
+        """Make a removed record the current one; False where it is not shown."""
+        line = self._lines.line_of_ghost(key)
+        if line is not None:
+            self._go_to_line(line)
+        return line is not None
+
     def go_to(self, ordinal: int, column: str | None = None) -> None:
         """Make a row the current one and bring it to the middle of the sheet."""
         table = self.table
         if table is None:
             return
-        self.cursor_row = max(0, min(ordinal, self.rows - 1))
         if column in table.column_names:
             self.cursor_column = table.column_names.index(column)
+        self._go_to_line(self._lines.line(max(0, min(ordinal, self.rows - 1))))
+
+    def _go_to_line(self, line: int) -> None:
+        self.cursor_row = max(0, min(line, self._lines.lines - 1))
         top = max(0, self.cursor_row - self._body_height // 2)
         self.scroll_to(self._column_scroll(), top, animate=False, force=True)
         self._read_visible()
 
-    def record_at(self, ordinal: int) -> tuple[Position, ShownRow] | None:
-        """A row's position and values, or None while it has not been read."""
-        return self._cache.row(ordinal) if self._cache else None
+    def record_at(self, line: int) -> tuple[Position, ShownRow] | None:
+        """The position and values of what is on a line, or None while it has not been read."""
+        ghost = self._lines.ghost(line)
+        if ghost is not None:
+            return ghost.position, ghost.record.before or ()
+        return self._cache.row(self._lines.ordinal(line)) if self._cache else None
 
-    def change_at(self, position: Position, row: ShownRow) -> RecordChange | None:
-        """How a row changed, by the marks."""
+    def change_on(self, line: int) -> RecordChange | None:
+        """How what is on a line changed, by the marks; a removed record by itself."""
+        ghost = self._lines.ghost(line)
+        if ghost is not None:
+            return ghost.record
+        found = self.record_at(line)
+        return self._change_of(*found) if found else None
+
+    def _change_of(self, position: Position, row: ShownRow) -> RecordChange | None:
         marks, table = self._marks, self.table
         if marks is None or table is None:
             return None
@@ -218,7 +266,7 @@ class Sheet(ScrollView, can_focus=True):
             self._resize()
 
     def _resize(self) -> None:
-        self.virtual_size = Size(self._columns.total_width, self.rows + 1)
+        self.virtual_size = Size(self._columns.total_width, self._lines.lines + 1)
 
     @property
     def _body_height(self) -> int:
@@ -250,9 +298,10 @@ class Sheet(ScrollView, can_focus=True):
         """Read until everything visible is at hand, however the view moves meanwhile."""
         try:
             while (cache := self._cache) is not None:
-                top = int(self.scroll_target_y)
-                missing = cache.missing(top, top + self._body_height)
-                current = cache.missing(self.cursor_row, self.cursor_row)
+                first, last = (self._lines.ordinal(line) for line in self._stretch_in_view)
+                missing = cache.missing(first, last)
+                row = self._lines.ordinal(self.cursor_row)
+                current = cache.missing(row, row)
                 if not missing and not current:
                     break
                 window = await self._fetch(cache, (missing or current)[0])
@@ -282,10 +331,10 @@ class Sheet(ScrollView, can_focus=True):
             return self._problem_line(y, width, background)
         if y == 0:
             return self._head_line(width)
-        ordinal = self.scroll_offset.y + y - 1
-        if ordinal >= self.rows:
+        line = self.scroll_offset.y + y - 1
+        if line >= self._lines.lines:
             return Strip.blank(width, background)
-        return self._row_line(ordinal, width, background)
+        return self._row_line(line, width, background)
 
     def _problem_line(self, y: int, width: int, background: Style) -> Strip:
         lines = _wrapped(self._problem, max(10, width - 4))
@@ -318,17 +367,19 @@ class Sheet(ScrollView, can_focus=True):
             strip = Strip.join([strip.crop(0, width - 1), Strip([Segment("›", current)], 1)])
         return strip
 
-    def _row_line(self, ordinal: int, width: int, background: Style) -> Strip:
-        is_current = ordinal == self.cursor_row
+    def _row_line(self, line: int, width: int, background: Style) -> Strip:
+        is_current = line == self.cursor_row
         base = background
         if is_current:
             base = background + ink(self, on="row-current")
-        found = self.record_at(ordinal)
+        found = self.record_at(line)
         if found is None:
             dim = base + value_style(self, "clip")
             return Strip([Segment(fitted_text("  ⋯", width), dim)], width)
-        position, row = found
-        change = self.change_at(position, row)
+        _, row = found
+        change = self.change_on(line)
+        removed = change is not None and change.kind == "removed"
+        struck = Style(strike=True) if removed else Style()
         changed = {cell.column for cell in change.cells} if change else set()
         columns = self._columns.between(self.scroll_offset.x, width)
         segments: list[Segment] = []
@@ -341,7 +392,7 @@ class Sheet(ScrollView, can_focus=True):
             marked = (
                 change is not None
                 and table is not None
-                and (change.kind == "added" or table.columns[index].name in changed)
+                and (change.kind != "changed" or table.columns[index].name in changed)
             )
             cells = self._columns.widths[index]
             shown = fitted(pieces(row[index], cells + 1), cells, right=self._columns.right[index])
@@ -351,7 +402,7 @@ class Sheet(ScrollView, can_focus=True):
                     colour = change_style(self, change.kind)
                 if is_current and index == self.cursor_column and self.has_focus:
                     colour = Style(bold=marked)
-                segments.append(Segment(piece.text, style + colour))
+                segments.append(Segment(piece.text, style + colour + struck))
             segments.append(Segment(" " * GAP, base))
         gutter = Segment(" " * GUTTER, base)
         if change is not None:
@@ -400,7 +451,7 @@ class Sheet(ScrollView, can_focus=True):
         self._move(lambda: (0, self.cursor_column))
 
     def action_last_row(self) -> None:
-        self._move(lambda: (self.rows - 1, self.cursor_column))
+        self._move(lambda: (self._lines.lines - 1, self.cursor_column))
 
     def action_first_column(self) -> None:
         self._move(lambda: (self.cursor_row, 0))
@@ -425,7 +476,7 @@ class Sheet(ScrollView, can_focus=True):
     def _move_to(self, row: int, column: int) -> None:
         if self._cache is None:
             return
-        self.cursor_row = max(0, min(row, self.rows - 1))
+        self.cursor_row = max(0, min(row, self._lines.lines - 1))
         self.cursor_column = max(0, min(column, len(self._columns) - 1))
         top = int(self.scroll_target_y)
         if self.cursor_row < top:

@@ -17,7 +17,8 @@ from jondel.core.trail.trail import Step
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.styles import change_style, ink
 
-STEP, STEP_SELECTED, NOW, NOW_SELECTED = "●", "◉", "◌", "◉"
+STEP, STEP_SELECTED, STEP_PINNED, NOW, NOW_SELECTED = "●", "◉", "◆", "◌", "◉"
+_HEIGHTS = "▁▂▃▄▅▆▇█"
 _NARROWEST_SLOT, _WIDEST_SLOT = 12, 20
 _NOW_SLOT = 14
 _HEAD = " trail "
@@ -47,6 +48,9 @@ class TrailStrip(Widget):
         self._now: ChangeSummary | None = None
         self._now_words = ""
         self._stops: list[tuple[int, int, int | None]] = []
+        self._compare_start: int | None = None
+        self._scrolled = 0
+        self._scrolled_for: tuple[int | None, int] = (None, 0)
 
     def show(
         self,
@@ -54,14 +58,21 @@ class TrailStrip(Widget):
         selected: int | None,
         now: ChangeSummary | None,
         now_words: str = "",
+        compare_start: int | None = None,
     ) -> None:
         """Show the steps; ``selected`` is a step's number or None for now.
+
+        ``compare_start`` is the number of the step that one compares from.
 
         ``now`` is the size of the changes since the last step, None while unknown; ``now_words``
         is shown in its place then.
         """
         self._steps, self._selected = steps, selected
         self._now, self._now_words = now, now_words
+        self._compare_start = compare_start
+        if (selected, len(steps)) != self._scrolled_for:
+            self._scrolled_for = (selected, len(steps))
+            self._scrolled = 0
         self.refresh()
 
     def render(self) -> Text:
@@ -77,14 +88,19 @@ class TrailStrip(Widget):
         self._gap(rail, titles, sizes, "", f"‹{hidden_before}" if hidden_before else "")
         for step in shown:
             selected = step.number == self._selected
-            node = STEP_SELECTED if selected else STEP
+            node = STEP_SELECTED if selected else STEP_PINNED if step.after.pinned else STEP
             style = ink(self, "brass", bold=True) if selected else ink(self, "sea")
             self._stops.append((len(rail), len(rail) + slot, step.number))
             rail.append(node, style)
-            rail.append("─" * (slot - 1), ink(self, "rail"))
+            bars = self._append_bars(rail, step.summary)
+            rail.append("─" * (slot - 1 - bars), ink(self, "rail"))
             title = fitted_text(safe_name(step.after.title), slot - 2) + "  "
             titles.append(title, self._title_style(selected))
-            self._append_size(sizes, step.summary, "" if step.before else "trail starts", slot)
+            if step.number == self._compare_start:
+                words = fitted_text("compare from", slot - 2) + "  "
+                sizes.append(words, ink(self, "brass", bold=True))
+            else:
+                self._append_size(sizes, step.summary, "" if step.before else "trail starts", slot)
         self._gap(rail, titles, sizes, "", f"{hidden_after}›" if hidden_after else "")
         self._now_node(rail, titles, sizes)
         return Text("\n", no_wrap=True).join([rail, titles, sizes])
@@ -97,6 +113,7 @@ class TrailStrip(Widget):
         last = len(self._steps)
         if self._selected in numbers:
             last = min(last, max(most, numbers.index(self._selected) + 1 + most // 2))
+        last = max(most, min(len(self._steps), last + self._scrolled))
         first = max(0, last - most)
         return self._steps[first:last], first, len(self._steps) - last
 
@@ -116,6 +133,17 @@ class TrailStrip(Widget):
         else:
             words = self._now_words if self._now is None else "no changes"
             sizes.append(fitted_text(words, _NOW_SLOT), ink(self, "sand-dim"))
+
+    def _append_bars(self, rail: Text, summary: ChangeSummary | None) -> int:
+        """Draw how much a step added, changed and removed; a bar more is ten times as much."""
+        if summary is None or not summary.counts.total:
+            return 0
+        kinds: tuple[ChangeKind, ...] = ("added", "changed", "removed")
+        for kind in kinds:
+            number = getattr(summary.counts, kind)
+            bar = _HEIGHTS[min(len(_HEIGHTS) - 1, 1 + len(str(number)))] if number else "─"
+            rail.append(bar, change_style(self, kind) if number else ink(self, "rail"))
+        return len(kinds)
 
     def _append_size(
         self, sizes: Text, summary: ChangeSummary | None, words: str, width: int
@@ -138,6 +166,19 @@ class TrailStrip(Widget):
 
     def _title_style(self, selected: bool) -> Style:
         return ink(self, "brass", bold=True) if selected else ink(self, "sand-dim")
+
+    def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
+        event.stop()
+        self._scroll_steps(-1)
+
+    def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
+        event.stop()
+        self._scroll_steps(1)
+
+    def _scroll_steps(self, steps: int) -> None:
+        """Show earlier or later steps without selecting one."""
+        self._scrolled = max(-len(self._steps), min(len(self._steps), self._scrolled + steps))
+        self.refresh()
 
     def on_click(self, event: events.Click) -> None:
         for start, end, number in self._stops:

@@ -211,14 +211,21 @@ class SqliteDatabase:
         )
         return found[0][len(order) :] if found else None
 
-    def ordinal_of(self, table: Table, position: Position) -> int:
+    def ordinal_of(
+        self, table: Table, position: Position, last: tuple[Position, int] | None = None
+    ) -> int:
         self._require(table)
-        if not table.position_columns:
+        columns = table.position_columns
+        if not columns:
             return 0
-        where = row_comparison(table.position_columns, "<")
+        where, parameters = row_comparison(columns, "<"), position
+        counted = 0
+        if last is not None:
+            where += f" AND {row_comparison(columns, '>=')}"
+            parameters, counted = (*position, *last[0]), last[1]
         with translated(self._path, table=table.name):
             sql = select(table.name, ["count(*)"], where=where)
-            return cast(int, self._value(sql, position))
+            return counted + cast(int, self._value(sql, parameters))
 
     def find_position(
         self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]

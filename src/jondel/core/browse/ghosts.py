@@ -1,0 +1,83 @@
+"""Ghosts: records that are gone, shown among the others where they would be."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from jondel.core.engines.protocol import Database
+from jondel.core.model.changes import RecordChange, TableChanges
+from jondel.core.model.ordering import sort_key
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Table
+
+_MOST = 500
+
+
+@dataclass(frozen=True)
+class Ghost:
+    """A removed record, and how many rows of the table come before the place it had."""
+
+    record: RecordChange
+    position: Position
+    rows_before: int
+
+
+def ghosts_of(database: Database, table: Table, changes: TableChanges) -> list[Ghost]:
+    """Place the removed records of a table among its rows; at most the first 500 of them.
+
+    None where rows have no address, or where the columns were others.
+    """
+    if not table.position_columns or changes.columns_before != changes.columns_after:
+        return []
+    found: list[tuple[Position, RecordChange]] = []
+    for record in changes.records:
+        if record.kind != "removed" or record.before is None:
+            continue
+        if table.row_id is not None:
+            if record.row_id is not None:
+                found.append(((record.row_id,), record))
+        elif changes.key_columns == table.primary_key:
+            found.append((record.key, record))
+    found.sort(key=lambda entry: sort_key(entry[0]))
+    ghosts: list[Ghost] = []
+    for position, record in found[:_MOST]:
+        last = (ghosts[-1].position, ghosts[-1].rows_before) if ghosts else None
+        ghosts.append(Ghost(record, position, database.ordinal_of(table, position, last)))
+    return ghosts
+
+
+class Interleaving:
+    """The lines of a sheet: a table's rows in order, with ghosts in between."""
+
+    def __init__(self, rows: int, ghosts: Sequence[Ghost] = ()) -> None:
+        self._rows = rows
+        self._ghosts = ghosts
+        self._lines = [ghost.rows_before + number for number, ghost in enumerate(ghosts)]
+
+    @property
+    def lines(self) -> int:
+        """How many lines there are."""
+        return self._rows + len(self._ghosts)
+
+    def ghost(self, line: int) -> Ghost | None:
+        """The ghost on a line, if it is one's."""
+        at = bisect_left(self._lines, line)
+        return self._ghosts[at] if at < len(self._lines) and self._lines[at] == line else None
+
+    def ordinal(self, line: int) -> int:
+        """The row on a line; for a ghost's line, the row after it."""
+        return line - bisect_left(self._lines, line)
+
+    def line(self, ordinal: int) -> int:
+        """The line of a row."""
+        at = sum(1 for ghost in self._ghosts if ghost.rows_before <= ordinal)
+        return ordinal + at
+
+    def line_of_ghost(self, key: Sequence[object]) -> int | None:
+        """The line of a removed record, by its key."""
+        for line, ghost in zip(self._lines, self._ghosts, strict=True):
+            if ghost.record.key == tuple(key):
+                return line
+        return None
