@@ -48,8 +48,15 @@ class _Worker:
         return line
 
     def phase(self) -> Any:
+        return self._ask("")
+
+    def copy(self, to: Path) -> Path:
+        self._ask(str(to))
+        return to
+
+    def _ask(self, line: str) -> Any:
         assert self._process.stdin is not None
-        self._process.stdin.write("\n")
+        self._process.stdin.write(f"{line}\n")
         self._process.stdin.flush()
         return json.loads(self._answer())
 
@@ -66,13 +73,6 @@ def _worker(path: Path, seed: int) -> Iterator[_Worker]:
         app.close()
 
 
-def _copy(path: Path, to: Path) -> Path:
-    """A copy by SQLite itself, for the oracle."""
-    with closing(sqlite3.connect(path)) as source, closing(sqlite3.connect(to)) as target:
-        source.backup(target)
-    return to
-
-
 @pytest.mark.parametrize("seed", range(_SEEDS))
 def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
     seed: int, tmp_path: Path
@@ -84,12 +84,12 @@ def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
         closing(Trail(database.location)) as trail,
     ):
         taken = [trail.take(database)]
-        copies = [_copy(path, tmp_path / "0.db")]
+        copies = [app.copy(tmp_path / "0.db")]
         recorded: list[Any] = []
         for number in range(1, _PHASES + 1):
             recorded.append(app.phase())
             taken.append(trail.take(database))
-            copies.append(_copy(path, tmp_path / f"{number}.db"))
+            copies.append(app.copy(tmp_path / f"{number}.db"))
         pairs = [*zip(range(_PHASES), range(1, _PHASES + 1), strict=True), (0, _PHASES)]
         for one, other in pairs:
             found = _both_ways(trail, taken[one], taken[other])

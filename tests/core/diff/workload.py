@@ -1,9 +1,10 @@
 """An app of its own that does random work on a database, phase by phase; run as a program.
 
-    workload.py PATH SEED        reads a line a phase from stdin, answers each with one line
+    workload.py PATH SEED        reads lines from stdin, answers each with one line of JSON
 
-The answer is JSON: the phase's net changes of tables with keys, as SQLite's own session extension
-recorded them, or null where the phase changed the schema, which that extension cannot follow.
+A line with a path has the database copied there. An empty line is a phase of work; its answer is
+the phase's net changes of tables with keys, as SQLite's own session extension recorded them, or
+null where the phase changed the schema, which that extension cannot follow.
 """
 
 from __future__ import annotations
@@ -195,6 +196,13 @@ class App:
         self.run("CREATE TABLE passing(id INTEGER PRIMARY KEY, b)")
         self.run("INSERT INTO passing(b) VALUES (?)", self.chance.randbytes(6000))
 
+    def copy(self, path: str) -> None:
+        """Copy the database by SQLite itself, for the oracle."""
+        target = apsw.Connection(path)
+        with target.backup("main", self.db, "main") as backup:
+            backup.step()
+        target.close()
+
     def phase(self) -> list[Any] | None:
         """A few transactions; returns their net changes."""
         alter = self.chance.random() < 0.4
@@ -239,8 +247,9 @@ def main() -> None:
     app = App(sys.argv[1], int(sys.argv[2]))
     sys.stdout.write("ready\n")
     sys.stdout.flush()
-    for _ in sys.stdin:
-        sys.stdout.write(json.dumps(app.phase()) + "\n")
+    for line in sys.stdin:
+        answer = app.copy(line.strip()) if line.strip() else app.phase()
+        sys.stdout.write(json.dumps(answer) + "\n")
         sys.stdout.flush()
 
 

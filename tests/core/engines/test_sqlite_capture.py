@@ -17,6 +17,7 @@ from conftest import MakeDatabase, OpenApp
 from jondel.core.engines.pages import Origin
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetError
+from outside import rows
 
 Opened = Callable[[Path], Database]
 _T = ("CREATE TABLE t(id INTEGER PRIMARY KEY, v)", "INSERT INTO t VALUES (1, 'a')")
@@ -63,10 +64,9 @@ class _Sink:
         return path
 
 
-def _rows(path: Path, sql: str = "SELECT * FROM t ORDER BY id") -> list[Any]:
-    with closing(sqlite3.connect(path)) as connection:
-        assert connection.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
-        return connection.execute(sql).fetchall()
+def _rows(path: Path, sql: str = "SELECT id, typeof(v), hex(v) FROM t ORDER BY id") -> list[Any]:
+    assert rows(path, "PRAGMA integrity_check") == [["ok"]]
+    return rows(path, sql)
 
 
 def _captured(database: Database, before: _Sink | None = None) -> _Sink:

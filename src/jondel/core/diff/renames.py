@@ -28,7 +28,7 @@ def find_renames(before: Database, after: Database) -> Renames:
 
     A table was where it is stored where another one was that is gone now, and both are declared
     alike. A column was where its place in the table is the same, it is declared alike but for the
-    name, and the rows that both states begin with hold the same values in it.
+    name, and most rows that both states begin with hold the same value in it.
     """
     old, new = ({t.name: t for t in side.schema().tables} for side in (before, after))
     gone = {old[name].storage: name for name in old.keys() - new.keys()}
@@ -73,19 +73,23 @@ def _nameless(column: Column) -> Column:
 def _values_stayed(
     before: Database, after: Database, was: Table, now: Table, renamed: dict[str, str]
 ) -> bool:
-    """Whether rows that both begin with hold the same in renamed columns, and not just NULL."""
+    """Whether most of the rows that both begin with hold the same in the renamed columns.
+
+    Not all: the app may have written to them since. NULL tells nothing.
+    """
     windows = [
         database.read_window(table, 0, _SAMPLED_ROWS)
         for database, table in ((before, was), (after, now))
     ]
     earlier = dict(zip(windows[0].positions, windows[0].rows, strict=True))
     places = [i for i, column in enumerate(now.columns) if column.name in renamed]
-    told = False
+    equal, differing = 0, 0
     for position, row in zip(windows[1].positions, windows[1].rows, strict=True):
         other = earlier.get(position)
         for place in places if other is not None else ():
             assert other is not None
-            told = told or other[place] is not None
             if not identical(other[place], row[place]):
-                return False
-    return told
+                differing += 1
+            elif row[place] is not None:
+                equal += 1
+    return equal > differing

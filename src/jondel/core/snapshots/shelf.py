@@ -34,7 +34,8 @@ from jondel.core.snapshots.packs import PackFolder, packs_of
 from jondel.core.snapshots.page_image import SCRATCH, PageImage
 
 _SCRATCH_BYTES = 8 << 20
-_COMPACTED_BELOW = 0.5
+_COMPACTED_BELOW = 0.6
+_COMPACTED_THOROUGHLY_BELOW = 0.95
 """A pack is rewritten when less than this share of it is still needed."""
 
 
@@ -152,10 +153,11 @@ class Shelf:
         listed = ", ".join(str(index + 1) for index in damaged[:8])
         return f"{len(damaged)} of its pages are damaged ({listed}{', …' if damaged[8:] else ''})"
 
-    def keep_only(self, names: Callable[[], Iterable[str]]) -> None:
+    def keep_only(self, names: Callable[[], Iterable[str]], *, thorough: bool = False) -> None:
         """Remove all other states, and the pages that only they needed.
 
-        ``names`` is called while the shelf is locked.
+        ``names`` is called while the shelf is locked. ``thorough`` makes as much room as can be;
+        otherwise files that are mostly needed are left as they are.
         """
         with self._explained(), self._locked():
             self._manifests.sweep()
@@ -167,11 +169,11 @@ class Shelf:
                     bases.add(self._manifests.base_of(name))
             for name in present - wanted - bases:
                 self._manifests.remove(name)
-            self._clear_packs()
+            self._clear_packs(_COMPACTED_THOROUGHLY_BELOW if thorough else _COMPACTED_BELOW)
 
     # Clearing up
 
-    def _clear_packs(self) -> None:
+    def _clear_packs(self, compacted_below: float) -> None:
         stored = self._readable_manifests()
         if stored is None:
             return  # a damaged list of pages could need any page; better keep too much
@@ -185,7 +187,7 @@ class Shelf:
         for pack in self._packs.numbers():
             if pack not in kept:
                 self._packs.remove(pack)
-            elif len(sizes) == 1 and kept[pack] < _COMPACTED_BELOW * self._packs.pack_size(pack):
+            elif len(sizes) == 1 and kept[pack] < compacted_below * self._packs.pack_size(pack):
                 sparse.append(pack)
         if sparse:
             self._compact(sparse, stored, live[np.isin(by_pack, sparse)], page_size)

@@ -69,10 +69,12 @@ class Store:
             found.append(Usage(location, count, _folder_size(self.shelf_folder(location))))
         return found
 
-    def clear_up(self, location: str) -> None:
+    def clear_up(self, location: str, *, thorough: bool = False) -> None:
         """Remove what no snapshot of the database needs any more."""
         with closing(self.catalogue(location)) as catalogue, closing(self.shelf(location)) as shelf:
-            shelf.keep_only(lambda: {snapshot.image for snapshot in catalogue.snapshots()})
+            shelf.keep_only(
+                lambda: {snapshot.image for snapshot in catalogue.snapshots()}, thorough=thorough
+            )
             old = {s.image for s in catalogue.snapshots() if is_old_image(s.image)}
             keep_only_old_images(self.shelf_folder(location), old)
 
@@ -92,7 +94,7 @@ class Store:
                 numbers = [snapshot.number for of, snapshot in part if of == location]
                 with closing(self.catalogue(location)) as catalogue:
                     catalogue.remove(numbers)
-                self.clear_up(location)
+                self.clear_up(location, thorough=True)
             removed += part
         return removed
 
