@@ -24,6 +24,7 @@ settings.register_profile("soak", max_examples=3000, deadline=None)
 
 MakeDatabase = Callable[..., Path]
 OpenApp = Callable[..., AppProcess]
+JondelCommand = Callable[..., "subprocess.CompletedProcess[str]"]
 
 
 @pytest.fixture(autouse=True)
@@ -63,6 +64,25 @@ def app() -> Iterator[OpenApp]:
     yield start
     for process in started:
         process.close()
+
+
+@pytest.fixture
+def jondel(tmp_path: Path) -> JondelCommand:
+    """Runs the ``jondel`` command in the test's folder."""
+
+    def run(*arguments: str | Path, **options: object) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(  # type: ignore[call-overload, no-any-return]
+            [sys.executable, "-m", "jondel", *map(str, arguments)],
+            cwd=tmp_path,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=60,
+            **options,
+        )
+
+    return run
 
 
 @pytest.fixture

@@ -7,35 +7,15 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 import hostile
-from conftest import MakeDatabase, OpenApp
+from conftest import JondelCommand, MakeDatabase, OpenApp
+from jondel.cli.main import COMMANDS
 
-Run = Callable[..., subprocess.CompletedProcess[str]]
 _T = ("CREATE TABLE t(id INTEGER PRIMARY KEY, v)", "INSERT INTO t VALUES (1, 'a')")
-
-
-@pytest.fixture
-def jondel(tmp_path: Path) -> Run:
-    """Runs the command in the test's folder."""
-
-    def run(*arguments: str | Path, **options: object) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(  # type: ignore[call-overload, no-any-return]
-            [sys.executable, "-m", "jondel", *map(str, arguments)],
-            cwd=tmp_path,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=60,
-            **options,
-        )
-
-    return run
 
 
 def _write(path: Path, sql: str) -> list[str]:
@@ -43,7 +23,9 @@ def _write(path: Path, sql: str) -> list[str]:
     return [sys.executable, "-c", program, str(path), sql]
 
 
-def test_the_loop_without_the_interface(jondel: Run, make: MakeDatabase, app: OpenApp) -> None:
+def test_the_loop_without_the_interface(
+    jondel: JondelCommand, make: MakeDatabase, app: OpenApp
+) -> None:
     path = make(*_T)
     assert jondel("snapshot", path, "--label", "start").stdout == "start\n"
     app(path).run("UPDATE t SET v = NULL")
@@ -60,7 +42,9 @@ def test_the_loop_without_the_interface(jondel: Run, make: MakeDatabase, app: Op
     ]
 
 
-def test_the_trail_is_told_with_labels_and_triggers(jondel: Run, make: MakeDatabase) -> None:
+def test_the_trail_is_told_with_labels_and_triggers(
+    jondel: JondelCommand, make: MakeDatabase
+) -> None:
     path = make(*_T)
     jondel("snapshot", path, "--label", "start")
     jondel("record", path, "--", *_write(path, "UPDATE t SET v = 5"))
@@ -77,7 +61,7 @@ def test_the_trail_is_told_with_labels_and_triggers(jondel: Run, make: MakeDatab
 
 
 def test_recording_a_command_shows_what_it_wrote_and_exits_as_it_did(
-    jondel: Run, make: MakeDatabase
+    jondel: JondelCommand, make: MakeDatabase
 ) -> None:
     path = make(*_T)
     program = (
@@ -96,14 +80,18 @@ def test_recording_a_command_shows_what_it_wrote_and_exits_as_it_did(
     assert plain.stdout == "the app speaks\nno changes\n"
 
 
-def test_a_recorded_command_passes_its_options_through(jondel: Run, make: MakeDatabase) -> None:
+def test_a_recorded_command_passes_its_options_through(
+    jondel: JondelCommand, make: MakeDatabase
+) -> None:
     path = make(*_T)
     told = jondel("record", path, "--", sys.executable, "-c", "import sys; print(sys.argv[1:])",
                   "--label", "x", "--json")  # fmt: skip
     assert told.stdout.startswith("['--label', 'x', '--json']\n")
 
 
-def test_a_command_ended_by_a_signal_exits_like_in_a_shell(jondel: Run, make: MakeDatabase) -> None:
+def test_a_command_ended_by_a_signal_exits_like_in_a_shell(
+    jondel: JondelCommand, make: MakeDatabase
+) -> None:
     program = "import os, signal; os.kill(os.getpid(), signal.SIGTERM)"
     told = jondel("record", make(*_T), "--", sys.executable, "-c", program)
     assert told.returncode == 128 + 15
@@ -118,13 +106,15 @@ def test_a_command_ended_by_a_signal_exits_like_in_a_shell(jondel: Run, make: Ma
     ],
 )  # fmt: skip
 def test_a_query_prints_rows_in_each_format(
-    jondel: Run, make: MakeDatabase, form: str, expected: str
+    jondel: JondelCommand, make: MakeDatabase, form: str, expected: str
 ) -> None:
     path = make(*_T, "INSERT INTO t VALUES (2, NULL), (3, '')")
     assert jondel("query", path, "SELECT * FROM t", "--format", form).stdout == expected
 
 
-def test_a_query_can_be_asked_of_a_snapshot(jondel: Run, make: MakeDatabase, app: OpenApp) -> None:
+def test_a_query_can_be_asked_of_a_snapshot(
+    jondel: JondelCommand, make: MakeDatabase, app: OpenApp
+) -> None:
     path = make(*_T)
     jondel("snapshot", path, "--label", "start")
     app(path).run("DELETE FROM t")
@@ -133,7 +123,9 @@ def test_a_query_can_be_asked_of_a_snapshot(jondel: Run, make: MakeDatabase, app
     assert json.loads(jondel("query", path, "SELECT v FROM t", "--json").stdout)["rows"] == []
 
 
-def test_databases_in_a_folder_are_found(jondel: Run, make: MakeDatabase, tmp_path: Path) -> None:
+def test_databases_in_a_folder_are_found(
+    jondel: JondelCommand, make: MakeDatabase, tmp_path: Path
+) -> None:
     make(*_T, name="one.db")
     (tmp_path / "sub").mkdir()
     make(*_T, name="sub/other.sqlite")
@@ -170,7 +162,12 @@ def test_databases_in_a_folder_are_found(jondel: Run, make: MakeDatabase, tmp_pa
     ],
 )  # fmt: skip
 def test_bad_input_gets_one_clear_line_and_changes_nothing(
-    jondel: Run, make: MakeDatabase, tmp_path: Path, arguments: list[str], status: int, words: str
+    jondel: JondelCommand,
+    make: MakeDatabase,
+    tmp_path: Path,
+    arguments: list[str],
+    status: int,
+    words: str,
 ) -> None:
     path = make(*_T)
     (tmp_path / "text.db").write_text("berth;boat\n" * 100)
@@ -188,7 +185,7 @@ def test_bad_input_gets_one_clear_line_and_changes_nothing(
 
 
 def test_a_recorded_command_that_is_not_there_leaves_no_step(
-    jondel: Run, make: MakeDatabase
+    jondel: JondelCommand, make: MakeDatabase
 ) -> None:
     path = make(*_T)
     jondel("record", path, "--", "no-such-command")
@@ -196,7 +193,7 @@ def test_a_recorded_command_that_is_not_there_leaves_no_step(
 
 
 def test_a_locked_database_is_reported_and_nothing_hangs(
-    jondel: Run, make: MakeDatabase, app: OpenApp
+    jondel: JondelCommand, make: MakeDatabase, app: OpenApp
 ) -> None:
     path = make(*_T)
     app(path).run("BEGIN EXCLUSIVE")
@@ -207,7 +204,7 @@ def test_a_locked_database_is_reported_and_nothing_hangs(
 
 
 def test_a_home_that_cannot_be_written_is_named(
-    jondel: Run, make: MakeDatabase, tmp_path: Path
+    jondel: JondelCommand, make: MakeDatabase, tmp_path: Path
 ) -> None:
     (tmp_path / "file").touch()
     environment = {**os.environ, "JONDEL_HOME": str(tmp_path / "file")}
@@ -218,7 +215,7 @@ def test_a_home_that_cannot_be_written_is_named(
 
 
 def test_hostile_names_and_contents_reach_the_terminal_harmlessly(
-    jondel: Run, hostile_database: Path, app: OpenApp
+    jondel: JondelCommand, hostile_database: Path, app: OpenApp
 ) -> None:
     jondel("snapshot", hostile_database)
     writer = app(hostile_database)
@@ -252,7 +249,7 @@ def test_a_reader_that_stops_early_is_no_failure_worth_a_traceback(
 
 
 def test_an_unexpected_failure_is_one_line_with_the_details_in_a_log(
-    jondel: Run, make: MakeDatabase, home: Path, tmp_path: Path
+    jondel: JondelCommand, make: MakeDatabase, home: Path, tmp_path: Path
 ) -> None:
     path = make(*_T)
     (tmp_path / "sitecustomize.py").write_text(
@@ -267,9 +264,9 @@ def test_an_unexpected_failure_is_one_line_with_the_details_in_a_log(
     assert "Traceback" in (home / "crash.log").read_text("utf-8")
 
 
-def test_the_version_and_the_help_are_there(jondel: Run) -> None:
+def test_the_version_and_the_help_are_there(jondel: JondelCommand) -> None:
     assert jondel("--version").stdout.startswith("jondel 0.")
     told = jondel("--help")
     assert told.returncode == 0
-    for command in ("snapshot", "trail", "diff", "record", "query", "find", "demo"):
+    for command in (*COMMANDS,):
         assert command in told.stdout

@@ -80,7 +80,7 @@ async def test_a_removed_record_is_shown_where_it_still_was(
         await driver.press("s")
         await driver.sees("changes of s2", "- 200")
         await driver.press("enter")
-        await driver.sees("as of s1", "row 200 of 300", "removed since")
+        await driver.sees("as of s2", "a removed record", "-  200", "  201", "- removed")
         await driver.press("backspace")
         await driver.sees("changes of s2", "- 200")
         assert driver.changes.current is not None

@@ -37,7 +37,7 @@ def run(arguments: list[str]) -> int:
     if command:
         given["command"] = [*given.get("command", ()), *command]
     run_it: Callable[..., int | None] = given.pop("run")
-    given.pop("name")
+    given.pop("command_name")
     return run_it(**given) or 0
 
 
@@ -51,7 +51,7 @@ def _split(arguments: list[str]) -> tuple[list[str], list[str]]:
 
 def _parser() -> argparse.ArgumentParser:
     parser = _Parser("jondel", description=_DESCRIPTION)
-    commands = parser.add_subparsers(dest="name", metavar="COMMAND", required=True)
+    commands = parser.add_subparsers(dest="command_name", metavar="COMMAND", required=True)
 
     def command(
         name: str, run_it: Callable[..., int | None], about: str

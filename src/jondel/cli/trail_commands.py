@@ -7,6 +7,7 @@ import signal
 import sys
 import threading
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from typing import Any
 
 from jondel.cli.commands import LISTED_RECORDS, make_room, print_changes, rules_of
@@ -15,7 +16,7 @@ from jondel.cli.problems import UsageProblem
 from jondel.core.browse.display import line
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import TableNotFound, TargetError
+from jondel.core.errors import JondelError, SnapshotProtected, TableNotFound, TargetError
 from jondel.core.formats.changes_json import cells_json, end_json, row_json, write_changes
 from jondel.core.formats.changes_text import cell_text
 from jondel.core.formats.json_values import dumped
@@ -27,6 +28,9 @@ from jondel.core.trail.history import Version, record_history
 from jondel.core.trail.restore import Restored, restore, take_back_record, take_back_step
 from jondel.core.trail.trail import Step, Trail
 from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, watch
+
+_MOST_MEASURED = 50
+"""Steps whose sizes are found at once, where nobody has looked at them yet."""
 
 
 def trail(
@@ -41,7 +45,10 @@ def trail(
             return
         if verb == "delete":
             _require(words, 1, None, "delete STEP...")
-            found.delete([found.find(name) for name in words], protected_too=labelled)
+            try:
+                found.delete([found.find(name) for name in words], protected_too=labelled)
+            except SnapshotProtected as error:
+                raise SnapshotProtected(f"{error}; give --labelled") from error
             return
         _require(words, 1, 2 if verb in ("label", "note") else 1, f"{verb} STEP")
         snapshot = found.find(words[0])
@@ -60,7 +67,11 @@ def _require(words: Sequence[str], least: int, most: int | None, usage: str) -> 
 
 
 def _show_trail(found: Trail, database: Database, as_json: bool) -> None:
-    steps = found.steps(rules_of(database))
+    rules = rules_of(database)
+    for step in [step for step in found.steps(rules) if not step.summary][-_MOST_MEASURED:]:
+        with suppress(JondelError):  # a damaged snapshot is named where it is asked for
+            found.step_changes(step, Scope(keep_records=0, noise=rules))
+    steps = found.steps(rules)
     if as_json:
         tell(dumped({"target": database.location, "steps": [_step_json(step) for step in steps]}))
         return

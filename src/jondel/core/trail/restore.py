@@ -61,7 +61,7 @@ def restore(
         WriteRefused: it cannot be written.
         TableNotFound: a table is not in both states.
     """
-    title = to.title
+    title = to.label or to.id
     since = database.mark()
     before = trail.take_unless_unchanged(database, Trigger("restore", f"before restoring {title}"))
     if tables is None:
@@ -97,7 +97,8 @@ def take_back_step(trail: Trail, database: Database, step: Step) -> Restored:
     if step.before is None:
         raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
     changes = trail.changes(step.before, step.after, Scope(internal=True))
-    return _take_back(trail, database, step.before, changes, step.after.title, triggers=False)
+    what = step.after.label or step.after.id
+    return _take_back(trail, database, step.before, changes, what, triggers=False)
 
 
 def take_back_record(

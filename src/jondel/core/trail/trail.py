@@ -143,7 +143,7 @@ class Trail:
             if snapshot.protected and not protected_too:
                 how = "is pinned" if snapshot.pinned else f"has the label {snapshot.label!r}"
                 raise SnapshotProtected(
-                    f"{snapshot.id} {how}; say that such ones are to be deleted too"
+                    f"{snapshot.id} {how}, so it is only deleted when that is asked for"
                 )
         self._catalogue.remove([snapshot.number for snapshot in snapshots])
         self._store.clear_up(self._location)

@@ -68,8 +68,9 @@ class RecordsView(Vertical):
 
     def show_ghosts(self, ghosts: Sequence[Ghost]) -> None:
         """Show removed records of the table in their places."""
-        self.sheet.set_ghosts(ghosts)
-        self.show_title()
+        if self.sheet.table is not None:
+            self.sheet.set_ghosts(ghosts)
+            self.show_title()
 
     def mark(self, changes: Changes | None) -> None:
         """Mark the rows of the table shown that changed."""

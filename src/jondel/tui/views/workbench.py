@@ -89,15 +89,16 @@ class Workbench(TimeTravel):
             ghosts = await self._workspace.ghosts(self._moment, known, table)
         except JondelError:
             return False
+        if not any(ghost.record.key == record.key for ghost in ghosts):
+            return False
         self.workers.cancel_group(self, "ghosts")
         self._table_name = known.name
-        self._records.mark(self._changes)
-        self._records.show_ghosts(ghosts)
-        if not self._sheet.go_to_ghost(record.key):
-            return False
         self._came_from = origin
         self._table_list.highlight(known.name)
         self._switch("records")
+        self._records.mark(self._changes)
+        self._records.show_ghosts(ghosts)
+        self.call_after_refresh(self._sheet.go_to_ghost, record.key)
         return True
 
     def action_to_record(self) -> None:
