@@ -14,12 +14,14 @@ check: $(dev)
 	@.venv/bin/ruff format --check .
 	@.venv/bin/mypy
 
-# The random tests with many more cases; takes some minutes.
+# The random tests with many more cases, kills and a minute of busy writing; takes an hour or so.
 soak: $(dev)
-	@.venv/bin/python -m pytest -q --hypothesis-profile=soak tests/core
+	@JONDEL_SEEDS=400 JONDEL_KILLS=120 JONDEL_BUSY_SECONDS=60 .venv/bin/python -m pytest -q \
+		--hypothesis-profile=soak --timeout=3600 tests/core
 
 bench: $(dev)
 	@.venv/bin/python bench/start_up.py
+	@.venv/bin/python bench/time_travel.py
 
 screenshots: $(dev)
 	@.venv/bin/python scripts/screenshots.py

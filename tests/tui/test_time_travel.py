@@ -218,6 +218,18 @@ async def test_a_restore_says_what_is_lost_and_can_be_undone(
         assert rows(path, "SELECT count(*) FROM berths") == [[298]]
 
 
+async def test_only_one_table_is_restored_when_that_is_wanted(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    async with _three_steps(make, app) as (driver, _, path):
+        await driver.press("g", "end", "R")
+        await driver.sees("y restores · t restores only boats")
+        await driver.press("t")
+        await driver.sees("done: restored boats of s1")
+        assert rows(path, "SELECT count(*) FROM boats") == [[3]]
+        assert rows(path, "SELECT count(*) FROM berths") == [[298]]
+
+
 async def test_a_records_change_or_a_whole_step_is_taken_back(
     make: MakeDatabase, app: OpenApp
 ) -> None:

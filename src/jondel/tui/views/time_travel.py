@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from textual import work
 from textual.binding import Binding
 
+from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.formats.changes_text import change_lines
 from jondel.core.model.changes import Changes
@@ -188,7 +189,7 @@ class TimeTravel(MomentScreen):
         self._message.say(f"{step.after.id} {words}")
 
     def _ask_delete(self, step: Step) -> None:
-        def done(wanted: bool | None) -> None:
+        def done(wanted: str | None) -> None:
             if wanted:
                 self._tend(lambda trail: trail.delete([step.after], protected_too=True))
 
@@ -252,7 +253,6 @@ class TimeTravel(MomentScreen):
     async def _show_history(
         self, table: str, columns: Sequence[str], key: tuple[object, ...]
     ) -> None:
-        from jondel.core.browse.display import line
         from jondel.tui.views.trail_panels import HistoryPanel
 
         try:
@@ -355,9 +355,14 @@ class TimeTravel(MomentScreen):
             self._message.say(f"the database is as {step.after.title} already")
             return
 
-        def done(wanted: bool | None) -> None:
-            if wanted:
+        table = self._current_table()
+        part = f"restores only {line(table, 40)}" if table and lost.table(table) else ""
+
+        def done(wanted: str | None) -> None:
+            if wanted == "y":
                 self._put_back("restoring", lambda: self._workspace.restore(number))
+            elif wanted and table:
+                self._put_back("restoring", lambda: self._workspace.restore_table(number, table))
 
         title = f"Restore {self._identity.name if self._identity else 'the database'} to "
         self._confirm(
@@ -365,6 +370,7 @@ class TimeTravel(MomentScreen):
             [*_listed(lost), "", "A snapshot is taken first, so this can be undone itself."],
             "restores",
             done,
+            part,
         )
 
     def action_take_back(self) -> None:
@@ -385,7 +391,7 @@ class TimeTravel(MomentScreen):
             self._message.say(str(error), problem=True)
             return
 
-        def done(wanted: bool | None) -> None:
+        def done(wanted: str | None) -> None:
             if wanted:
                 self._put_back("taking back", lambda: self._workspace.take_back_step(number))
 
@@ -405,7 +411,7 @@ class TimeTravel(MomentScreen):
             return
         table, record = current.table.table, current.record
 
-        def done(wanted: bool | None) -> None:
+        def done(wanted: str | None) -> None:
             if wanted:
                 self._put_back(
                     "taking back",
@@ -417,7 +423,7 @@ class TimeTravel(MomentScreen):
         alone = Changes((replace(current.table, records=(record,)),))
         self._confirm(
             "Take back the change of this record?",
-            [line for line in change_lines(alone) if line.startswith(" ")],
+            [text for text in change_lines(alone) if text.startswith(" ")],
             "takes it back",
             done,
         )
@@ -456,12 +462,23 @@ class TimeTravel(MomentScreen):
             return (steps[-1].number if steps else None), None
         return (step.before.number if step.before else None), step.number
 
+    def _current_table(self) -> str | None:
+        """The name of the table that the current record is of."""
+        if self._view == "changes" and self._changes_view.changes.current is not None:
+            return self._changes_view.changes.current.table.table
+        return self._table_name
+
     def _confirm(
-        self, title: str, lines: Sequence[str], yes: str, done: Callable[[bool | None], None]
+        self,
+        title: str,
+        lines: Sequence[str],
+        yes: str,
+        done: Callable[[str | None], None],
+        part: str = "",
     ) -> None:
         from jondel.tui.views.trail_panels import ConfirmPanel
 
-        self.app.push_screen(ConfirmPanel(title, lines, yes), done)
+        self.app.push_screen(ConfirmPanel(title, lines, yes, part), done)
 
 
 def _listed(changes: Changes) -> list[str]:

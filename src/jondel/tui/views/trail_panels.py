@@ -104,26 +104,34 @@ class TrailPanel(ModalScreen[StepWish | None]):
         self.action_wish("go_to")
 
 
-class ConfirmPanel(ModalScreen[bool]):
-    """Says what something would do, and asks for it; returns whether it is wanted."""
+class ConfirmPanel(ModalScreen[str | None]):
+    """Says what something would do, and asks for it; returns the key that wants it, or None."""
 
     BINDINGS = [
-        Binding("escape,n", "dismiss(False)", "no"),
-        Binding("y", "dismiss(True)", "yes"),
+        Binding("escape,n", "dismiss(None)", "no"),
+        Binding("y", "dismiss('y')", "yes"),
+        Binding("t", "dismiss('t')", "only a part of it"),
     ]
 
-    def __init__(self, title: str, lines: Sequence[str], yes: str) -> None:
+    def __init__(self, title: str, lines: Sequence[str], yes: str, part: str = "") -> None:
+        """``yes`` and ``part`` say what ``y`` and ``t`` do; there is no ``t`` without."""
         super().__init__()
         self._title = title
         self._lines = lines
         self._yes = yes
+        self._part = part
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        return bool(self._part) or parameters != ("t",)
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
             yield Static(self._title, classes="panel-title", markup=False)
             with VerticalScroll():
                 yield Static(Text("\n".join(self._lines)), id="confirm-text", markup=False)
-            yield Static(f"y {self._yes} · Escape leaves it", classes="panel-foot", markup=False)
+            part = f" · t {self._part}" if self._part else ""
+            foot = f"y {self._yes}{part} · Escape leaves it"
+            yield Static(foot, classes="panel-foot", markup=False)
 
     def on_mount(self) -> None:
         self.query_one(VerticalScroll).focus()
