@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cached_property
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -172,16 +173,35 @@ class _Index:
     """Finds pages by their hash among those kept before."""
 
     def __init__(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
-        self._order = np.argsort(hashes[:, 0], kind="stable")
-        self._firsts = hashes[self._order, 0]
+        self._firsts = np.ascontiguousarray(hashes[:, 0])
         self._places = places
+        self._asked = False
 
     def find(self, hashes: PageHashes) -> list[Any]:
         """A place for each hash where a page of its first half lies, or None."""
         if not len(self._firsts):
             return [None] * len(hashes)
-        found = np.searchsorted(self._firsts, hashes[:, 0])
-        found[found == len(self._firsts)] = 0
-        there = self._firsts[found] == hashes[:, 0]
-        places = self._places[self._order[found]].tolist()
+        if not self._asked:
+            # Often one question is all: then sorting what is known would cost more.
+            self._asked = True
+            wanted = np.sort(hashes[:, 0])
+            at = np.searchsorted(wanted, self._firsts)
+            at[at == len(wanted)] = 0
+            hits = np.flatnonzero(wanted[at] == self._firsts)
+            known = dict(zip(self._firsts[hits].tolist(), self._places[hits].tolist(), strict=True))
+            return [known.get(first) for first in hashes[:, 0].tolist()]
+        order = self._order
+        firsts = self._sorted_firsts
+        found = np.searchsorted(firsts, hashes[:, 0])
+        found[found == len(firsts)] = 0
+        there = firsts[found] == hashes[:, 0]
+        places = self._places[order[found]].tolist()
         return [place if hit else None for place, hit in zip(places, there.tolist(), strict=True)]
+
+    @cached_property
+    def _order(self) -> npt.NDArray[np.intp]:
+        return np.argsort(self._firsts, kind="stable")
+
+    @cached_property
+    def _sorted_firsts(self) -> npt.NDArray[np.uint64]:
+        return self._firsts[self._order]

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import os
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,9 +20,11 @@ import xxhash
 
 from jondel.core.engines.pages import PageHashes
 from jondel.core.errors import StoreUnavailable
+from jondel.core.snapshots.packs import write_all
 
 _MAGIC = b"jondel manifest 1\n"
 _DIGEST_BYTES = 16
+_MOST_REMEMBERED = 3
 _LARGEST_DELTA = 8
 """A manifest is written whole when more than one in so many pages differ from its base's."""
 
@@ -64,8 +67,11 @@ class Stored:
 class ManifestFolder:
     """The manifests of one database's states, a file each."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, sync: Callable[[int], None]) -> None:
+        """``sync`` is given open files to have them reach the disk, and closes them."""
         self._folder = folder
+        self._sync = sync
+        self._read: dict[str, tuple[tuple[int, int], Stored]] = {}
         folder.mkdir(mode=0o700, exist_ok=True)
 
     def names(self) -> list[str]:
@@ -98,6 +104,10 @@ class ManifestFolder:
         """Read a manifest's file as it is."""
         path = self._folder / name
         try:
+            info = path.stat()
+            known = self._read.get(name)
+            if known is not None and known[0] == (info.st_ino, info.st_mtime_ns):
+                return known[1]
             content = path.read_bytes()
         except OSError as error:
             raise StoreUnavailable(
@@ -105,12 +115,16 @@ class ManifestFolder:
                 "that snapshot is lost, the others can still be used"
             ) from error
         try:
-            return _decoded(content)
+            found = _decoded(content)
         except (ValueError, KeyError, TypeError) as error:
             raise StoreUnavailable(
                 f"{path}: a snapshot's list of pages is damaged; "
                 "that snapshot is lost, the others can still be used"
             ) from error
+        while len(self._read) >= _MOST_REMEMBERED:
+            self._read.pop(next(iter(self._read)))
+        self._read[name] = ((info.st_ino, info.st_mtime_ns), found)
+        return found
 
     def keep(self, manifest: Manifest, near: str | None) -> str:
         """Write a manifest unless it is there, short where one near it can be its base."""
@@ -132,11 +146,13 @@ class ManifestFolder:
         """Put a manifest's file in place, over an older one of the name."""
         unfinished = self._folder / f"{name}.unfinished"
         descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
-            file.write(_encoded(stored))
-            file.flush()
-            os.fdatasync(file.fileno())
+        try:
+            write_all(descriptor, _encoded(stored))
+        except BaseException:
+            os.close(descriptor)
+            raise
         unfinished.rename(self._folder / name)
+        self._sync(descriptor)
 
     def remove(self, name: str) -> None:
         (self._folder / name).unlink(missing_ok=True)

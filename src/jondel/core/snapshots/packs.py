@@ -26,7 +26,6 @@ _OFFSET_MASK = (1 << _PLACE_BITS) - 1
 _LARGEST_PACK_BYTES = 256 << 20
 _ENTRY = np.dtype([("hash", "<u8", (2,)), ("place", "<u8")])
 _SUFFIX = ".pages"
-_SYNC_EVERY_BYTES = 16 << 20
 _ALONE_BYTES = 4 << 20
 """More than this is written in a thread of its own."""
 _MOST_WAITING = 8
@@ -136,10 +135,7 @@ class PackFolder:
 
 
 class PackAppender:
-    """Appends pages; ``finish`` makes sure that they are on the disk.
-
-    The system is told to write while more pages come, so that there is little left to wait for.
-    """
+    """Appends pages to packs."""
 
     def __init__(self, path_of: Callable[[int], Path], pack: int) -> None:
         self._path_of = path_of
@@ -166,12 +162,21 @@ class PackAppender:
             write_all(self._descriptor, data)
         return np.arange(first, first + len(data), page_size, dtype=np.uint64)
 
-    def finish(self) -> None:
-        """Wait until everything is on the disk."""
+    def finish(self, sync: Callable[[int], None] | None = None) -> None:
+        """Wait until everything is written.
+
+        ``sync`` is given an open file to see to it that it reaches the disk, and closes it;
+        without it, that is waited for.
+        """
         self._end_writer()
-        if self._descriptor is not None:
-            os.fdatasync(self._descriptor)
-        self.close()
+        descriptor, self._descriptor = self._descriptor, None
+        if descriptor is None:
+            return
+        if sync is not None:
+            sync(descriptor)
+        else:
+            os.fdatasync(descriptor)
+            os.close(descriptor)
 
     def abandon(self) -> None:
         """Take back everything that was appended; nothing refers to it yet."""
@@ -232,16 +237,11 @@ class _Writer:
             raise self._error
 
     def _run(self) -> None:
-        unsynced = 0
         while (data := self._waiting.get()) is not None:
             if self._error is not None:
                 continue
             try:
                 write_all(self._descriptor, data)
-                unsynced += len(data)
-                if unsynced >= _SYNC_EVERY_BYTES:
-                    unsynced = 0
-                    os.fdatasync(self._descriptor)
             except OSError as error:
                 self._error = error
 

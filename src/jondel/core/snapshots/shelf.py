@@ -6,9 +6,11 @@
       manifests/NAME  a state's list of pages, see ``manifests``
       packs/          the pages and an index of them, see ``packs``
 
-A state is there once its manifest is. Everything that a manifest needs was written, and synced,
-before it; nothing that is there is ever changed in place. So a crash at any instant leaves at most
-pages that nothing refers to, or an unfinished file; both go at the next clearing up.
+A state is there once its manifest is. Everything that a manifest needs was written before it, and
+nothing that is there is ever changed in place. So a crash at any instant leaves at most pages that
+nothing refers to, or an unfinished file; both go at the next clearing up. That what was written
+reaches the disk is seen to in the background: a power cut can cost the states of the last moments,
+which the hashes then tell, and no earlier one.
 """
 
 from __future__ import annotations
@@ -32,6 +34,7 @@ from jondel.core.snapshots.intake import Intake, Keep
 from jondel.core.snapshots.manifests import Manifest, ManifestFolder, Stored
 from jondel.core.snapshots.packs import PackFolder, packs_of
 from jondel.core.snapshots.page_image import SCRATCH, PageImage
+from jondel.core.snapshots.syncing import Syncer
 
 _SCRATCH_BYTES = 8 << 20
 _COMPACTED_BELOW = 0.6
@@ -63,10 +66,12 @@ class Shelf:
     def __init__(self, folder: Path) -> None:
         self._folder = private_folder(folder)
         with self._explained():
-            self._manifests = ManifestFolder(self._folder / "manifests")
+            self._manifests = ManifestFolder(self._folder / "manifests", self._sync)
             self._packs = PackFolder(self._folder / "packs")
+        self._syncer = Syncer()
 
     def close(self) -> None:
+        self._syncer.close()
         self._packs.close()
 
     def names(self) -> list[str]:
@@ -94,7 +99,7 @@ class Shelf:
             try:
                 intake = self._intake(latest, appender.append)
                 database.capture(intake)
-                appender.finish()
+                appender.finish(self._syncer.sync)
             except BaseException:
                 appender.abandon()
                 raise
@@ -170,6 +175,9 @@ class Shelf:
             for name in present - wanted - bases:
                 self._manifests.remove(name)
             self._clear_packs(_COMPACTED_THOROUGHLY_BELOW if thorough else _COMPACTED_BELOW)
+
+    def _sync(self, descriptor: int) -> None:
+        self._syncer.sync(descriptor)
 
     # Clearing up
 

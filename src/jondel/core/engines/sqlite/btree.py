@@ -106,10 +106,10 @@ class Pages:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
 
     def _cell(self, page: bytes, offset: int, kind: int) -> Cell:
-        size, offset = _varint(page, offset)
+        size, offset = varint(page, offset)
         row_id = 0
         if kind == LEAF_TABLE:
-            row_id, offset = _varint(page, offset)
+            row_id, offset = varint(page, offset)
         most, least = self._local_limits(kind)
         if size <= most:
             return Cell(row_id, page[offset : offset + size], size, -1)
@@ -209,14 +209,14 @@ class Pages:
                 size = page[offset]
                 after = offset + 1
                 if size > 127:
-                    size, after = _varint(page, offset)
+                    size, after = varint(page, offset)
                     if size > most:
                         large.append(self._cell(page, offset, LEAF_TABLE))
                         continue
                 row_id = page[after]
                 after += 1
                 if row_id > 127:
-                    # What _varint does, for the shorter numbers; calls would take most of the time.
+                    # What varint does, for the shorter numbers; calls would take most of the time.
                     row_id &= 127
                     first, byte = after, 128
                     while byte > 127 and after < first + 7:
@@ -224,7 +224,7 @@ class Pages:
                         row_id = (row_id << 7) | (byte & 127)
                         after += 1
                     if byte > 127:
-                        row_id, after = _varint(page, first - 1)
+                        row_id, after = varint(page, first - 1)
                 row_ids.append(row_id)
                 digests.append(_digest(view[after : after + size]))
         except IndexError as error:
@@ -267,13 +267,13 @@ def leading_values(record: bytes, count: int) -> tuple[int | float | bytes | Tex
 
     Format: https://www.sqlite.org/fileformat2.html#record_format
     """
-    header_size, at = _varint(record, 0)
+    header_size, at = varint(record, 0)
     offset = header_size
     values: list[int | float | bytes | Text | None] = []
     for _ in range(count):
         if at >= header_size:
             raise UnexpectedPage("a record is shorter than its key")
-        serial, at = _varint(record, at)
+        serial, at = varint(record, at)
         value, offset = _value(record, offset, serial)
         values.append(value)
     return tuple(values)
@@ -310,7 +310,7 @@ def _value(
     return (Text(raw) if serial & 1 else raw), end
 
 
-def _varint(data: bytes, at: int) -> tuple[int, int]:
+def varint(data: bytes, at: int) -> tuple[int, int]:
     """A number of variable length and where it ends."""
     number = 0
     for place in range(8):

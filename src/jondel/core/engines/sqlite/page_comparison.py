@@ -28,6 +28,7 @@ from jondel.core.engines.sqlite.btree import (
     UnexpectedPage,
     leading_values,
 )
+from jondel.core.engines.sqlite.leaf_pairs import rows_that_differ
 from jondel.core.model.values import StoredValue
 
 _LARGEST_SHARE = 0.6
@@ -122,10 +123,16 @@ class PageComparison:
     # Tables with row numbers
 
     def _numbered(self, table: str, leaves: Sequence[npt.NDArray[np.intp]]) -> Selection:
+        row_ids: list[int] = [cell.row_id for cell in self._behind_changes.get(table, ())]
+        if not len(self._changed_overflow):
+            # Most leaves are in both trees at the same place: then only what differs in them
+            # counts. (Where overflow pages changed too, every row has to be looked at.)
+            both = np.intersect1d(leaves[_OLD], leaves[_NEW], assume_unique=True)
+            row_ids += rows_that_differ(*self._pages, both)
+            leaves = [np.setdiff1d(side, both, assume_unique=True) for side in leaves]
         old, new = (self._rows(side, leaves[side].tolist()) for side in (_OLD, _NEW))
         found = np.union1d(_without_equal(old, new), _without_equal(new, old))
-        behind = [cell.row_id for cell in self._behind_changes.get(table, ())]
-        return Selection(row_ids=np.union1d(found, np.array(behind, np.uint64).view(np.int64)))
+        return Selection(row_ids=np.union1d(found, np.array(row_ids, np.uint64).view(np.int64)))
 
     def _rows(self, side: int, leaves: list[int]) -> _Rows:
         row_ids: list[int] = []
