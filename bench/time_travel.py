@@ -75,6 +75,7 @@ class Bench:
         self._folder = folder
         self._runs = runs
         os.environ["JONDEL_HOME"] = str(folder / "home")
+        os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # nobody who uses Jondel has it set
 
     def make(self, rows: int) -> Path:
         """A database of tide readings, in WAL mode and closed."""
@@ -88,8 +89,8 @@ class Bench:
             connection.execute(
                 "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) "
                 "INSERT INTO tide_readings SELECT i, 'gauge ' || (i % 97), "
-                "datetime(i * 60, 'unixepoch'), (i % 1000) / 7.0, 'pier ' || i || ' calm', i % 3 "
-                "FROM n",
+                "datetime(i * 60, 'unixepoch'), (i % 1000) / 7.0, "
+                "'pier ' || i || ', calm, light airs', i % 3 FROM n",
                 (rows,),
             )
             connection.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchall()
@@ -212,31 +213,28 @@ class Bench:
 
     def restores(self, original: Path) -> None:
         for journal in ("wal", "delete"):
-            copies, few, all_of_it = [], [], []
-            with (
-                self.app(original, journal) as (path, change),
-                closing(open_database(path)) as database,
-                closing(Trail(database.location)) as trail,
-            ):
-                start = trail.take(database)
-                most = restoring._MOST_RECORDS
-                for _ in range(self._runs):
-                    copies.append(self.copied(path))
-                    change()
-                    few.append(_timed(lambda s=start: restore(trail, database, s)))  # type: ignore[misc]
-                    change()
-                    restoring._MOST_RECORDS = 0  # then the database is copied over as a whole
-                    all_of_it.append(_timed(lambda s=start: restore(trail, database, s)))  # type: ignore[misc]
-                    restoring._MOST_RECORDS = most
-                trail.forget()
-            cp = median(copies)
-            _tell(
-                f"restore after {_CHANGED_ROWS} rows, {journal} mode, against cp",
-                median(few),
-                cp,
-                4,
+            self._restores(
+                original, journal, restoring._MOST_RECORDS, f"after {_CHANGED_ROWS} rows"
             )
-            _tell(f"restore by copying over, {journal} mode", median(all_of_it), cp, 4)
+            self._restores(original, journal, 0, "by copying over")
+
+    def _restores(self, original: Path, journal: str, most_records: int, how: str) -> None:
+        """``most_records`` above which the database is copied over as a whole."""
+        copies, times = [], []
+        usual, restoring._MOST_RECORDS = restoring._MOST_RECORDS, most_records
+        with (
+            self.app(original, journal) as (path, change),
+            closing(open_database(path)) as database,
+            closing(Trail(database.location)) as trail,
+        ):
+            start = trail.take(database)
+            for _ in range(self._runs):
+                copies.append(self.copied(path))
+                change()
+                times.append(_timed(lambda: restore(trail, database, start)))
+            trail.forget()
+        restoring._MOST_RECORDS = usual
+        _tell(f"restore {how}, {journal} mode, against cp", median(times), median(copies), 4)
 
     def processes(self) -> None:
         """Whole commands on a small database."""
@@ -311,7 +309,7 @@ for line in sys.stdin:
     print("done", flush=True)
 """
 _MEMORY = """
-import resource, sys
+import sys
 from contextlib import closing
 from pathlib import Path
 from jondel.core.diff.compare import compare
@@ -329,7 +327,8 @@ with closing(open_database(path)) as database, closing(Shelf(Path(folder))) as s
             one = open_pages(shelf.open(known[0], "it"), location="it")
             other = open_pages(shelf.open(name, "it"), location="it")
             assert compare(one, other).counts.total
-print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+status = Path("/proc/self/status").read_text()  # of this program alone, unlike getrusage
+print(next(line.split()[1] for line in status.splitlines() if line.startswith("VmHWM")))
 """
 
 

@@ -26,6 +26,7 @@ from jondel.core.errors import (
     TargetLocked,
 )
 from jondel.core.snapshots.catalogue import Trigger
+from jondel.core.trail.restore import restore
 from jondel.core.trail.trail import Trail
 
 Opened = Callable[[Path], Database]
@@ -325,3 +326,22 @@ def test_an_interrupt_stops_a_capture_and_leaves_nothing(
     assert trail.snapshots() == []
     assert _stored(home) == []
     assert trail.take(database).id == "s1"
+
+
+def test_a_trail_may_begin_with_an_empty_file(
+    tmp_path: Path, opened: Opened, trail_of: TrailOf, app: OpenApp
+) -> None:
+    path = tmp_path / "new.db"
+    path.touch()
+    database = opened(path)
+    trail = trail_of(database)
+    first = trail.take(database, "nothing")
+    writer = app(path)
+    writer.run("CREATE TABLE t(id INTEGER PRIMARY KEY)")
+    writer.run("INSERT INTO t VALUES (1)")
+    second = trail.take(database)
+    changes = trail.changes(first, second)
+    assert [change.kind for change in changes.schema_changes] == ["table added"]
+    assert changes.counts.marked() == "+1"
+    assert restore(trail, database, first).method == "copy"
+    assert writer.run("SELECT count(*) FROM sqlite_schema") == [[0]]

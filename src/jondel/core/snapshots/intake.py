@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cached_property
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 import numpy as np
 import numpy.typing as npt
@@ -25,7 +25,8 @@ class Intake:
     """The sink of one capture, see ``PageSink``.
 
     ``previous`` is the state captured before, ``origin`` where it came from, and ``known_groups``
-    the hashes of its groups of pages, zeros where they are not known.
+    the hashes of its groups of pages, zeros where they are not known. ``indexed`` says that new
+    pages are kept for good and can be found again.
     """
 
     def __init__(
@@ -35,6 +36,7 @@ class Intake:
         packs: PackFolder,
         keep: Keep,
         known_groups: PageHashes | None = None,
+        indexed: bool = True,
     ) -> None:
         self.known = origin if previous is not None else None
         self._previous = previous
@@ -43,8 +45,7 @@ class Intake:
         self._known_groups = known_groups
         self.groups = np.zeros((0, 2), np.uint64)
         self._index: _Index | None = None
-        self.new_hashes: list[PageHashes] = []
-        self.new_places: list[npt.NDArray[np.uint64]] = []
+        self._indexed = indexed
         self.origin: Origin | None = None
         self._page_size = 0
 
@@ -136,7 +137,7 @@ class Intake:
     ) -> None:
         size = self._page_size
         if self._index is None:
-            self._index = _Index(*self._packs.index())
+            self._index = _Index(self._packs)
         unknown = []
         for at, place in zip(wanted.tolist(), self._index.find(hashes[wanted]), strict=True):
             if place is not None and self._is_there(place, data[at * size : (at + 1) * size]):
@@ -151,8 +152,8 @@ class Intake:
             joined = b"".join([data[at * size : (at + 1) * size] for at in unknown])
             kept = self._keep(joined, size)
         places[unknown] = kept
-        self.new_hashes.append(hashes[unknown])
-        self.new_places.append(kept)
+        if self._indexed:
+            self._packs.extend_index(hashes[unknown], kept)
 
     def _is_there(self, place: int, page: memoryview) -> bool:
         try:
@@ -170,38 +171,49 @@ def _whole(data: memoryview) -> bytes | bytearray:
 
 
 class _Index:
-    """Finds pages by their hash among those kept before."""
+    """Finds pages by their hash among those kept before the capture began."""
 
-    def __init__(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
-        self._firsts = np.ascontiguousarray(hashes[:, 0])
-        self._places = places
+    def __init__(self, packs: PackFolder) -> None:
+        self._packs = packs
         self._asked = False
 
-    def find(self, hashes: PageHashes) -> list[Any]:
+    def find(self, hashes: PageHashes) -> list[int | None]:
         """A place for each hash where a page of its first half lies, or None."""
-        if not len(self._firsts):
-            return [None] * len(hashes)
         if not self._asked:
-            # Often one question is all: then sorting what is known would cost more.
+            # Often one question is all: then keeping what is known would cost time and room.
             self._asked = True
-            wanted = np.sort(hashes[:, 0])
-            at = np.searchsorted(wanted, self._firsts)
+            known = self._among_all(hashes)
+        else:
+            known = self._among_kept(hashes)
+        return [known.get(first) for first in hashes[:, 0].tolist()]
+
+    def _among_all(self, hashes: PageHashes) -> dict[int, int]:
+        wanted = np.sort(hashes[:, 0])
+        found: dict[int, int] = {}
+        for part, places in self._packs.index():
+            firsts = part[:, 0]
+            at = np.searchsorted(wanted, firsts)
             at[at == len(wanted)] = 0
-            hits = np.flatnonzero(wanted[at] == self._firsts)
-            known = dict(zip(self._firsts[hits].tolist(), self._places[hits].tolist(), strict=True))
-            return [known.get(first) for first in hashes[:, 0].tolist()]
-        order = self._order
-        firsts = self._sorted_firsts
-        found = np.searchsorted(firsts, hashes[:, 0])
-        found[found == len(firsts)] = 0
-        there = firsts[found] == hashes[:, 0]
-        places = self._places[order[found]].tolist()
-        return [place if hit else None for place, hit in zip(places, there.tolist(), strict=True)]
+            hits = np.flatnonzero(wanted[at] == firsts)
+            found.update(zip(firsts[hits].tolist(), places[hits].tolist(), strict=True))
+        return found
+
+    def _among_kept(self, hashes: PageHashes) -> dict[int, int]:
+        firsts, places = self._kept
+        if not len(firsts):
+            return {}
+        at = np.searchsorted(firsts, hashes[:, 0])
+        at[at == len(firsts)] = 0
+        hits = at[firsts[at] == hashes[:, 0]]
+        return dict(zip(firsts[hits].tolist(), places[hits].tolist(), strict=True))
 
     @cached_property
-    def _order(self) -> npt.NDArray[np.intp]:
-        return np.argsort(self._firsts, kind="stable")
-
-    @cached_property
-    def _sorted_firsts(self) -> npt.NDArray[np.uint64]:
-        return self._firsts[self._order]
+    def _kept(self) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.uint64]]:
+        """All first halves, rising, and their places."""
+        parts = [(part[:, 0].copy(), places.copy()) for part, places in self._packs.index()]
+        if not parts:
+            return np.empty(0, np.uint64), np.empty(0, np.uint64)
+        firsts = np.concatenate([part for part, _ in parts])
+        places = np.concatenate([part for _, part in parts])
+        order = np.argsort(firsts)
+        return firsts[order], places[order]

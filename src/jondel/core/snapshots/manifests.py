@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,7 @@ from jondel.core.snapshots.packs import write_all
 
 _MAGIC = b"jondel manifest 1\n"
 _DIGEST_BYTES = 16
-_MOST_REMEMBERED = 3
+_MOST_REMEMBERED = 2
 _LARGEST_DELTA = 8
 """A manifest is written whole when more than one in so many pages differ from its base's."""
 
@@ -147,7 +147,11 @@ class ManifestFolder:
         unfinished = self._folder / f"{name}.unfinished"
         descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         try:
-            write_all(descriptor, _encoded(stored))
+            digest = xxhash.xxh3_128()
+            for part in _encoded(stored):
+                digest.update(part)
+                write_all(descriptor, part)
+            write_all(descriptor, digest.digest())
         except BaseException:
             os.close(descriptor)
             raise
@@ -196,28 +200,27 @@ def _resized(array: npt.NDArray[Any], length: int) -> npt.NDArray[Any]:
     return resized
 
 
-def _encoded(stored: Stored) -> bytes:
+def _encoded(stored: Stored) -> Iterator[bytes | memoryview]:
+    """The file's parts, but for the hash at its end."""
     head = {
         "page_size": stored.page_size,
         "page_count": stored.page_count,
         "base": stored.base,
         "entries": len(stored.places),
     }
-    parts = [_MAGIC, json.dumps(head).encode() + b"\n"]
+    yield _MAGIC + json.dumps(head).encode() + b"\n"
     if stored.numbers is not None:
-        parts.append(stored.numbers.astype("<u4").tobytes())
+        yield stored.numbers.astype("<u4").tobytes()
     for array in (stored.hashes, stored.places):
-        parts.append(array.astype("<u8", copy=False).tobytes())
-    content = b"".join(parts)
-    return content + xxhash.xxh3_128_digest(content)
+        yield np.ascontiguousarray(array, "<u8").view(np.uint8).reshape(-1).data
 
 
 def _decoded(content: bytes) -> Stored:
-    body, digest = content[:-_DIGEST_BYTES], content[-_DIGEST_BYTES:]
-    if not body.startswith(_MAGIC) or xxhash.xxh3_128_digest(body) != digest:
+    body, digest = memoryview(content)[:-_DIGEST_BYTES], content[-_DIGEST_BYTES:]
+    if not content.startswith(_MAGIC) or xxhash.xxh3_128_digest(body) != digest:
         raise ValueError("the hash does not fit")
-    end = body.index(b"\n", len(_MAGIC)) + 1
-    head = json.loads(body[len(_MAGIC) : end])
+    end = content.index(b"\n", len(_MAGIC)) + 1
+    head = json.loads(content[len(_MAGIC) : end])
     entries, numbers = head["entries"], None
     if head["base"] is not None:
         numbers = np.frombuffer(body, "<u4", entries, end).astype(np.uint32)

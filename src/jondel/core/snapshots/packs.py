@@ -8,7 +8,7 @@ compared before it is used. What a crash leaves at the end of either file is ski
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from queue import Queue
 from threading import Lock, Thread
@@ -26,6 +26,7 @@ _OFFSET_MASK = (1 << _PLACE_BITS) - 1
 _LARGEST_PACK_BYTES = 256 << 20
 _ENTRY = np.dtype([("hash", "<u8", (2,)), ("place", "<u8")])
 _SUFFIX = ".pages"
+_ENTRIES_AT_ONCE = 1 << 15
 _ALONE_BYTES = 4 << 20
 """More than this is written in a thread of its own."""
 _MOST_WAITING = 8
@@ -104,16 +105,15 @@ class PackFolder:
         """Where a page lies, for messages."""
         return f"{self._path(place >> _PLACE_BITS)} at byte {place & _OFFSET_MASK}"
 
-    def index(self) -> tuple[PageHashes, npt.NDArray[np.uint64]]:
-        """The hashes and places of all pages that were appended."""
-        entries = self._entries()
-        return entries["hash"].reshape(-1, 2), entries["place"]
-
-    def _entries(self) -> npt.NDArray[np.void]:
+    def index(self) -> Iterator[tuple[PageHashes, npt.NDArray[np.uint64]]]:
+        """The hashes and places of all pages that were appended, a part at a time."""
         if not self._index.exists():
-            return np.empty(0, _ENTRY)
-        whole = self._index.stat().st_size // _ENTRY.itemsize
-        return np.fromfile(self._index, _ENTRY, whole)
+            return
+        entries = self._index.stat().st_size // _ENTRY.itemsize
+        for first in range(0, entries, _ENTRIES_AT_ONCE):
+            count = min(_ENTRIES_AT_ONCE, entries - first)
+            part = np.fromfile(self._index, _ENTRY, count, offset=first * _ENTRY.itemsize)
+            yield part["hash"].reshape(-1, 2), part["place"]
 
     def extend_index(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
         """Remember where pages are; the entries of a crash's torn end are cut off first."""
@@ -246,7 +246,7 @@ class _Writer:
                 self._error = error
 
 
-def write_all(descriptor: int, data: bytes | bytearray) -> None:
+def write_all(descriptor: int, data: bytes | bytearray | memoryview) -> None:
     """Write everything, however often the system takes only a part."""
     rest = memoryview(data)
     while rest:

@@ -97,16 +97,12 @@ class Shelf:
             latest = self._latest()
             appender = self._packs.appender()
             try:
-                intake = self._intake(latest, appender.append)
+                intake = self._intake(latest, appender.append, indexed=True)
                 database.capture(intake)
                 appender.finish(self._syncer.sync)
             except BaseException:
                 appender.abandon()
                 raise
-            if intake.new_places:
-                self._packs.extend_index(
-                    np.concatenate(intake.new_hashes), np.concatenate(intake.new_places)
-                )
             manifest = intake.manifest()
             name = self._manifests.keep(manifest, latest.name if latest else None)
             if latest is None or (latest.name, latest.origin) != (name, intake.origin):
@@ -131,7 +127,7 @@ class Shelf:
                 )
 
             with self._explained():
-                intake = self._intake(self._latest(), keep)
+                intake = self._intake(self._latest(), keep, indexed=False)
                 database.capture(intake)
             manifest = intake.manifest()
             yield Passing(
@@ -272,11 +268,13 @@ class Shelf:
             file.write(json.dumps(head).encode() + b"\n" + latest.groups.tobytes())
         unfinished.rename(self._folder / "latest")
 
-    def _intake(self, latest: Latest | None, keep: Keep) -> Intake:
+    def _intake(self, latest: Latest | None, keep: Keep, *, indexed: bool) -> Intake:
         kept = self._kept(keep)
         if latest is None:
-            return Intake(None, None, self._packs, kept)
-        return Intake(latest.manifest, latest.origin, self._packs, kept, latest.groups)
+            return Intake(None, None, self._packs, kept, indexed=indexed)
+        return Intake(
+            latest.manifest, latest.origin, self._packs, kept, latest.groups, indexed=indexed
+        )
 
     @contextmanager
     def _locked(self) -> Iterator[None]:

@@ -61,7 +61,9 @@ def copy_over(path: Path, source: apsw.Connection, current: Callable[[], bool]) 
                     "cannot be changed in WAL mode; restore single tables instead"
                 )
         with connection.backup("main", source, "main") as backup:
-            backup.step(0)  # takes the lock and copies nothing yet
+            if source.execute("PRAGMA page_count").get:
+                backup.step(0)  # takes the lock and copies nothing yet
+            # (Of an empty source even that step would be all there is to do.)
             _require_current(path, current)
             while not backup.done:
                 backup.step(-1)
