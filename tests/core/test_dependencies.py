@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -68,6 +70,17 @@ def test_the_demo_app_knows_nothing_of_jondels_core_but_where_its_home_is() -> N
     for path in _modules("demo/harbour_desk"):
         for name in _imports(path):
             assert not name.startswith(("jondel.core", "jondel.tui", "jondel.cli", "apsw")), name
+
+
+def test_every_library_that_is_imported_is_declared() -> None:
+    project = tomllib.loads((_ROOT.parent.parent / "pyproject.toml").read_text("utf-8"))["project"]
+    declared = {re.split(r"[<>=]", name)[0] for name in project["dependencies"]}
+    declared |= {"rich"}  # comes with textual, whose strips are made of its segments
+    for path in sorted(_ROOT.rglob("*.py")):
+        for name in _imports(path):
+            top = name.split(".")[0]
+            known = top in sys.stdlib_module_names or top in declared or top == "jondel"
+            assert known, f"{path} imports {name}, which pyproject.toml does not name"
 
 
 @pytest.mark.parametrize(

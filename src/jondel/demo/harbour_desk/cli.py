@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
+import argparse
 import sqlite3
 import sys
 from collections.abc import Callable
 from contextlib import closing
 from datetime import datetime
 from pathlib import Path
-from typing import Annotated
-
-import typer
+from typing import NoReturn
 
 from jondel.demo.harbour_desk import seed
 from jondel.demo.harbour_desk.database import connect
@@ -18,25 +17,53 @@ from jondel.demo.harbour_desk.desk import Desk, Refused
 from jondel.demo.harbour_desk.server import make_server, stop_at_end_of
 from jondel.demo.place import demo_database
 
-app = typer.Typer(
-    add_completion=False,
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-    help="The harbour office's app. It writes the database that `jondel demo` shows.",
-)
-
-DatabaseOption = Annotated[
-    Path | None, typer.Option("--database", help="The database; the demo's by default.")
-]
-ClockOption = Annotated[
-    str | None, typer.Option("--clock", help="Stop the clock at this time (ISO).")
-]
+_ACTIONS = {
+    "book-berth": "book a berth",
+    "check-in": "check a boat in",
+    "sell-fuel": "sell fuel",
+    "settle-invoice": "settle an invoice",
+    "cancel-booking": "cancel a booking",
+    "import-tides": "import tide readings",
+}
 
 
-@app.command()
-def init(database: DatabaseOption = None) -> None:
-    """Make the database with its made-up data."""
+def main() -> None:
+    """Run the command line."""
+    given = _parser().parse_args()
+    if given.command == "init":
+        _init(given.database)
+    elif given.command == "serve":
+        _serve(given.database, given.clock, given.port, given.tied)
+    else:
+        _act(given.command, given.database, given.clock)
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        "harbour-desk",
+        description="The harbour office's app. It writes the database that `jondel demo` shows.",
+    )
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+
+    def command(name: str, about: str) -> argparse.ArgumentParser:
+        added: argparse.ArgumentParser = commands.add_parser(name, help=about, description=about)
+        added.add_argument("--database", type=Path, help="the database; the demo's by default")
+        return added
+
+    command("init", "make the database with its made-up data")
+    serving = command(
+        "serve", "offer the actions over HTTP on the loopback address; prints the port"
+    )
+    serving.add_argument("--port", type=int, default=0)
+    serving.add_argument("--tied", action="store_true", help="stop when standard input ends")
+    for added in (serving, *(command(name, about) for name, about in _ACTIONS.items())):
+        added.add_argument(
+            "--clock", type=datetime.fromisoformat, help="stop the clock at this time (ISO)"
+        )
+    return parser
+
+
+def _init(database: Path | None) -> None:
     path = database or demo_database()
     try:
         seed.create(path)
@@ -46,14 +73,7 @@ def init(database: DatabaseOption = None) -> None:
         _stop(f"{path} cannot be made: {error}")
 
 
-@app.command()
-def serve(
-    database: DatabaseOption = None, clock: ClockOption = None, port: int = 0, tied: bool = False
-) -> None:
-    """Offer the actions over HTTP on the loopback address; prints the port.
-
-    With --tied it stops when its standard input ends.
-    """
+def _serve(database: Path | None, clock: datetime | None, port: int, tied: bool) -> None:
     with closing(connect(_existing(database))) as connection:
         server = make_server(Desk(connection, _clock(clock)), port)
         print(server.server_port, flush=True)  # noqa: T201 (whoever started it reads this)
@@ -67,37 +87,19 @@ def serve(
             server.server_close()
 
 
-def _add_action(name: str, method: str) -> None:
-    def command(database: DatabaseOption = None, clock: ClockOption = None) -> None:
-        path = _existing(database)
-        try:
-            with closing(connect(path)) as connection:
-                typer.echo(Desk(connection, _clock(clock)).run(name))
-        except Refused as refusal:
-            _stop(str(refusal))
-        except sqlite3.Error as error:
-            _stop(f"{path}: {error}")
-
-    command.__doc__ = f"{method.replace('_', ' ').capitalize()}."
-    app.command(name)(command)
+def _act(name: str, database: Path | None, clock: datetime | None) -> None:
+    path = _existing(database)
+    try:
+        with closing(connect(path)) as connection:
+            sys.stdout.write(f"{Desk(connection, _clock(clock)).run(name)}\n")
+    except Refused as refusal:
+        _stop(str(refusal))
+    except sqlite3.Error as error:
+        _stop(f"{path}: {error}")
 
 
-for _name, _method in {
-    "book-berth": "book a berth",
-    "check-in": "check a boat in",
-    "sell-fuel": "sell fuel",
-    "settle-invoice": "settle an invoice",
-    "cancel-booking": "cancel a booking",
-    "import-tides": "import tide readings",
-}.items():
-    _add_action(_name, _method)
-
-
-def _clock(fixed: str | None) -> Callable[[], datetime]:
-    if fixed is None:
-        return datetime.now
-    when = datetime.fromisoformat(fixed)
-    return lambda: when
+def _clock(fixed: datetime | None) -> Callable[[], datetime]:
+    return datetime.now if fixed is None else lambda: fixed
 
 
 def _existing(database: Path | None) -> Path:
@@ -107,11 +109,6 @@ def _existing(database: Path | None) -> Path:
     return path
 
 
-def _stop(message: str) -> None:
-    typer.echo(f"harbour-desk: {message}", err=True)
-    raise typer.Exit(1)
-
-
-def main() -> None:
-    """Run the command line."""
-    app()
+def _stop(message: str) -> NoReturn:
+    sys.stderr.write(f"harbour-desk: {message}\n")
+    raise SystemExit(1)

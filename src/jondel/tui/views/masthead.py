@@ -33,7 +33,7 @@ class Masthead(Band):
         if step is not None:
             title = line(step.after.title, _TITLE_CHARACTERS)
             title = "" if step.after.title == step.after.id else f" · {title}"
-            left.append((f" as of {step.after.id}{title} · not live ", "flag"))
+            left.append((f" not live · as of {step.after.id}{title} ", "flag"))
         if not live_is_readable:
             words = " live: cannot be read now " if step else " cannot be read now "
             left.append((words, "dim" if step else "flag"))

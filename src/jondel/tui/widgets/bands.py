@@ -37,8 +37,9 @@ class Band(Widget):
             tail = Text()
         room = width - tail.cell_len
         if head.cell_len > room:
-            head.truncate(max(0, room - 1), overflow="crop")
-            head.append("…", self._style("dim"))
+            gap = 1 if tail.cell_len else 0
+            head.truncate(max(0, room - 1 - gap), overflow="crop")
+            head.append("…" + " " * gap, self._style("dim"))
         head.append(" " * (room - head.cell_len))
         head.append_text(tail)
         head.no_wrap = True

@@ -1,0 +1,58 @@
+"""Watching, and putting back, in a real terminal with Harbour Desk in a process of its own."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from outside import rows
+
+_CLOCK = "2026-06-14T14:02:11"
+pytestmark = pytest.mark.terminal
+
+
+def _harbour_desk(action: str, database: Path) -> str:
+    command = [sys.executable, "-m", "jondel.demo.harbour_desk", action, "--clock", _CLOCK]
+    return subprocess.run(
+        [*command, "--database", str(database)], check=True, capture_output=True, text=True
+    ).stdout
+
+
+def test_watch_look_back_and_restore(terminal, home: Path) -> None:  # type: ignore[no-untyped-def]
+    database = home / "demo" / "saltmarsh.db"
+    screen = terminal("demo", "--clock", _CLOCK)
+    screen.sees("saltmarsh.db", "live", "tide_readings       200 000")
+    before = rows(database, "SELECT count(*), sum(id) FROM bookings")
+
+    # Every action becomes a step by itself, whoever makes the app act.
+    screen.press("w")
+    screen.sees("watching: use the app")
+    _harbour_desk("book-berth", database)
+    screen.sees("changes of s2", "free → held")
+    _harbour_desk("sell-fuel", database)
+    screen.sees("changes of s3", "litres 42.5")
+
+    # Label one afterwards, look at a record's history, hide some noise.
+    screen.press("[", "l")
+    screen.sees("Label of s2")
+    screen.press("m", "o", "o", "r", "e", "d", "Enter")
+    screen.sees("as of s2 · moored")
+    screen.press("h")
+    screen.sees("its versions, the latest first", "free → held")
+    screen.press("Escape")
+    screen.press("End", "x")
+    screen.sees("What is noise here?", "web_sessions.last_seen_at")
+    screen.press("Enter")
+    screen.sees("1 hidden, X shows")
+
+    # Put it all back; the app goes on from there.
+    screen.press("[", "R")
+    screen.sees("This will be undone:", "y restores")
+    screen.press("y")
+    screen.sees("done: restored s1")
+    assert rows(database, "SELECT count(*), sum(id) FROM bookings") == before
+    _harbour_desk("book-berth", database)
+    screen.sees("changes of s", "free → held", "+ 413")
