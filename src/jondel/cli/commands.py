@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 
-from jondel.cli.output import opened, say, tell, warn_unread
+from jondel.cli.output import counted, opened, say, tell, warn_unread
 from jondel.core.diff.compare import Scope, compare
 from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database
@@ -66,8 +66,14 @@ def take_snapshot(target: str, label: str | None, as_json: bool) -> None:
 
 def make_room(trail: Trail) -> None:
     """Keep the store within its budget, and say what went for that."""
-    for snapshot in trail.keep_within_budget():
+    gone, still_over = trail.keep_within_budget()
+    for snapshot in gone:
         say(f"snapshot {snapshot.id} of {snapshot.taken_at:%Y-%m-%d} went to make room")
+    if still_over:
+        say(
+            "the store is larger than its budget, and what is left has a label or a pin or is "
+            "the latest: delete some (`jondel trail`) or raise it (`jondel store budget`)"
+        )
 
 
 def show_changes(
@@ -152,8 +158,8 @@ def print_changes(changes: Changes, rules: NoiseRules) -> None:
         tell(text)
     if changes.hidden:
         say(
-            f"hidden by noise rules: {changes.hidden} records ({len(rules.listed())} rules); "
-            "--noise shows them"
+            f"hidden by noise rules: {counted(changes.hidden, 'record')}, by "
+            f"{counted(len(rules.listed()), 'rule')}; --noise shows them"
         )
     warn_unread(changes.unread)
 

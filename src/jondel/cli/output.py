@@ -41,6 +41,11 @@ def tell(text: str) -> None:
     sys.stdout.write(text + "\n")
 
 
+def counted(number: int, what: str) -> str:
+    """A number of things, as in ``1 record`` or ``3 records``."""
+    return f"{number} {what}" if number == 1 else f"{number} {what}s"
+
+
 def warn_unread(unread: Sequence[Unread]) -> None:
     for entry in unread:
         say(f"not compared: {entry.reason}")

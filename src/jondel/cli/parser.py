@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from jondel.cli.problems import UsageProblem
+from jondel.core.trail.watch import LONGEST_SETTLE_SECONDS
 
 _TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete")
 _NOISE_VERBS = ("add", "remove")
@@ -122,8 +123,9 @@ def _seconds(text: str) -> float:
         seconds = float(text)
     except ValueError:
         seconds = -1.0
-    if not 0 <= seconds <= 3600:
-        raise argparse.ArgumentTypeError(f"{text!r} is not a number of seconds up to 3600")
+    if not 0 <= seconds <= LONGEST_SETTLE_SECONDS:
+        most = f"{LONGEST_SETTLE_SECONDS:g}"
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number of seconds up to {most}")
     return seconds
 
 

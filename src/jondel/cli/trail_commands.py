@@ -25,9 +25,10 @@ from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.history import Version, record_history
+from jondel.core.trail.project import Project
 from jondel.core.trail.restore import Restored, restore, take_back_record, take_back_step
 from jondel.core.trail.trail import Step, Trail
-from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, watch
+from jondel.core.trail.watch import watch
 
 _MOST_MEASURED = 50
 """Steps whose sizes are found at once, where nobody has looked at them yet."""
@@ -255,9 +256,9 @@ def watch_database(target: str, settle: float | None, steps: int, as_json: bool)
     """Take a snapshot after every app action and print what it changed, until stopped."""
     stop = threading.Event()
     previous = {s: signal.signal(s, lambda *_: stop.set()) for s in (signal.SIGINT, signal.SIGTERM)}
-    seconds = DEFAULT_SETTLE_SECONDS if settle is None else settle
     try:
         with opened(target) as (database, found):
+            seconds = Project(database.location).settle_seconds() if settle is None else settle
             if not as_json:
                 say(f"watching {database.name}; Ctrl-C stops")
             for number, ends in enumerate(

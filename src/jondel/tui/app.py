@@ -30,7 +30,6 @@ class JondelApp(App[None]):
     ) -> None:
         super().__init__()
         self.workspace = Workspace(target, actions, early)
-        self.settle_seconds: float | None = None
         self.register_theme(DUSK)
         self.register_theme(MORNING)
         self.theme = DUSK.name

@@ -57,8 +57,8 @@ class Workspace:
         self._compared: dict[int, tuple[int | None, Changes]] = {}
         self._rules: NoiseRules | None = None
         self.hidden_shown = False
-        self.room_made = 0
-        """How many snapshots of this trail went to keep the store within its budget."""
+        self.about_room = ""
+        """What there is to say about the store's budget; empty if nothing."""
         self._acted: list[str] = []
 
     def close(self) -> None:
@@ -196,8 +196,14 @@ class Workspace:
         return self.steps[-1]
 
     def _make_room(self) -> None:
-        """Keep the store within its budget, and remember what went for ``room_made``."""
-        self.room_made += len(self.trail.keep_within_budget())
+        """Keep the store within its budget, and remember what there is to say about it."""
+        gone, still_over = self.trail.keep_within_budget()
+        if gone:
+            self.about_room = f"{len(gone)} old snapshots went to make room"
+        if still_over:
+            self.about_room = (
+                "the store is larger than its budget: delete labelled snapshots (g, d) or raise it"
+            )
 
     async def take_if_changed(self, words: str = "") -> Step | None:
         """Take a snapshot as part of watching; None if nothing was committed since the last."""
@@ -263,6 +269,11 @@ class Workspace:
     def rules(self) -> NoiseRules:
         """The noise rules in force. Raises ``RuleInvalid`` where their file is broken."""
         return NoiseRules() if self.hidden_shown else self.project_rules
+
+    @property
+    def settle_seconds(self) -> float:
+        """The project's settle time for watching. Raises ``RuleInvalid``."""
+        return Project(self.location).settle_seconds()
 
     def _scope(self) -> Scope:
         from jondel.core.diff.compare import Scope  # not needed for the first rows

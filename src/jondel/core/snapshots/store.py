@@ -6,9 +6,10 @@ Its size is kept within a budget by removing the oldest snapshots that have neit
 from __future__ import annotations
 
 import hashlib
+import os
 import shutil
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -78,6 +79,11 @@ class Store:
             old = {s.image for s in catalogue.snapshots() if is_old_image(s.image)}
             keep_only_old_images(self.shelf_folder(location), old)
 
+    @property
+    def over_budget(self) -> bool:
+        """Whether the store takes more than its budget."""
+        return self.size() > self.settings.budget_bytes
+
     def keep_within_budget(self) -> list[tuple[str, Snapshot]]:
         """Remove the oldest unprotected snapshots until the budget suffices; returns them.
 
@@ -85,7 +91,7 @@ class Store:
         where the store then is larger than its budget.
         """
         removed: list[tuple[str, Snapshot]] = []
-        while self.size() > self.settings.budget_bytes:
+        while self.over_budget:
             dispensable = self._dispensable()
             if not dispensable:
                 break
@@ -166,9 +172,9 @@ class Store:
 
 def _folder_size(folder: Path) -> int:
     total = 0
-    for path in folder.rglob("*"):
-        try:
-            total += path.stat().st_size if path.is_file() else 0
-        except FileNotFoundError:
-            continue  # another process cleared up meanwhile
+    with suppress(FileNotFoundError), os.scandir(folder) as entries:  # gone, or not made yet
+        for entry in entries:
+            with suppress(FileNotFoundError):  # another process clears up meanwhile
+                is_folder = entry.is_dir()
+                total += _folder_size(Path(entry.path)) if is_folder else entry.stat().st_size
     return total

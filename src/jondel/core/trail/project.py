@@ -17,6 +17,7 @@ from typing import Any
 from jondel.core.diff.noise import KINDS, NoiseRules, check_rule
 from jondel.core.errors import RuleInvalid
 from jondel.core.snapshots.home import jondel_home, private_folder
+from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, LONGEST_SETTLE_SECONDS
 
 FILE_NAME = "jondel.toml"
 _SIGNS_OF_A_PROJECT = (".git", ".hg", ".svn")
@@ -54,17 +55,23 @@ class Project:
             RuleInvalid: the file cannot be read or understood.
         """
         path = self.file
-        try:
-            content = path.read_text("utf-8")
-        except FileNotFoundError:
-            return NoiseRules()
-        except (OSError, UnicodeDecodeError) as error:
-            raise RuleInvalid(f"{path}: cannot be read ({error}); mend the file") from error
-        try:
-            table = tomllib.loads(content).get("noise", {})
-        except tomllib.TOMLDecodeError as error:
-            raise RuleInvalid(f"{path}: not valid TOML ({error}); mend the file") from error
-        return _rules(table, path)
+        return _rules(_read(path).get("noise", {}), path)
+
+    def settle_seconds(self) -> float:
+        """How long an app must be quiet for an action to be over, while it is watched.
+
+        Raises:
+            RuleInvalid: the file cannot be read or understood.
+        """
+        path = self.file
+        table = _read(path).get("watch", {})
+        found = table.get("settle", DEFAULT_SETTLE_SECONDS) if isinstance(table, dict) else None
+        if not isinstance(found, int | float) or not 0 <= found <= LONGEST_SETTLE_SECONDS:
+            raise RuleInvalid(
+                f"{path}: watch.settle is not a number of seconds up to "
+                f"{LONGEST_SETTLE_SECONDS:g}; mend the file"
+            )
+        return float(found)
 
     def keep_noise_rules(self, rules: NoiseRules) -> Path:
         """Write the rules, leaving everything else in the file as it is; returns the file.
@@ -100,6 +107,17 @@ class Project:
 
     def _folders(self) -> list[Path]:
         return [self._folder, *self._folder.parents]
+
+
+def _read(path: Path) -> dict[str, Any]:
+    try:
+        return tomllib.loads(path.read_text("utf-8"))
+    except FileNotFoundError:
+        return {}
+    except (OSError, UnicodeDecodeError) as error:
+        raise RuleInvalid(f"{path}: cannot be read ({error}); mend the file") from error
+    except tomllib.TOMLDecodeError as error:
+        raise RuleInvalid(f"{path}: not valid TOML ({error}); mend the file") from error
 
 
 def _rules(table: Any, path: Path) -> NoiseRules:

@@ -101,10 +101,15 @@ class Trail:
                 return snapshots[-1]
             return self._catalogue.add(None, trigger, image)
 
-    def keep_within_budget(self) -> list[Snapshot]:
-        """Make room where the store is over its budget; returns what went of this trail."""
+    def keep_within_budget(self) -> tuple[list[Snapshot], bool]:
+        """Make room where the store is over its budget.
+
+        Returns what went of this trail, and whether the store still is over: then only snapshots
+        are left that have a label or a pin, or are the latest, and a person must decide.
+        """
         removed = self._store.keep_within_budget()
-        return [snapshot for location, snapshot in removed if location == self._location]
+        gone = [snapshot for location, snapshot in removed if location == self._location]
+        return gone, self._store.over_budget
 
     # Tending them
 

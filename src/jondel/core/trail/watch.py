@@ -12,6 +12,7 @@ from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.trail import Trail
 
 DEFAULT_SETTLE_SECONDS = 0.4
+LONGEST_SETTLE_SECONDS = 10.0
 LOOK_EVERY_SECONDS = 0.05
 _LONGEST_ACTION_SECONDS = 15.0
 """An app that never pauses gets a step after this time all the same."""

@@ -12,7 +12,6 @@ from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.formats.changes_text import change_lines
 from jondel.core.model.changes import Changes
-from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS
 from jondel.tui.views.moment_screen import MomentScreen
 from jondel.tui.watchers import Follower
 
@@ -53,9 +52,9 @@ class TimeTravel(MomentScreen):
 
     @work(group="snapshot")
     async def _begin_to_watch(self) -> None:
-        self._follower.watch_actions(self.settle_seconds)
-        self._show_around()
         try:
+            self._follower.watch_actions(self._workspace.settle_seconds)
+            self._show_around()
             with self._busy_with("taking a snapshot"):
                 step = await self._workspace.take_if_changed("watching began")
         except JondelError as error:
@@ -67,11 +66,6 @@ class TimeTravel(MomentScreen):
             self._comparer.start_anew()
         self._message.say("watching: use the app; each thing it does becomes a step")
         self._show_around()
-
-    @property
-    def settle_seconds(self) -> float:
-        """How long an app must be quiet for an action to be over."""
-        return self.app.settle_seconds or DEFAULT_SETTLE_SECONDS  # type: ignore[attr-defined, no-any-return]
 
     def on_follower_action_began(self, event: Follower.ActionBegan) -> None:
         event.stop()
@@ -491,6 +485,6 @@ def _listed(changes: Changes) -> list[str]:
             break
         found.append(text)
     if changes.hidden:
-        what = "1 record" if changes.hidden == 1 else f"{changes.hidden} records"
-        found.append(f"and {what} that noise rules hide")
+        records = "record" if changes.hidden == 1 else "records"
+        found.append(f"and {changes.hidden} {records} that noise rules hide")
     return found

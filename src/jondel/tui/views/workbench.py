@@ -187,9 +187,9 @@ class Workbench(TimeTravel):
         self._comparer.start_anew()
         self._follower.action_recorded(self._follower.token)
         self._came_from = None
-        if self._workspace.room_made:
-            self._message.say(f"{self._workspace.room_made} old snapshots went to make room")
-            self._workspace.room_made = 0
+        if self._workspace.about_room:
+            self._message.say(self._workspace.about_room)
+            self._workspace.about_room = ""
         if step.before is None:
             self._show_trail()
             self._count_tables()
