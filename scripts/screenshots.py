@@ -121,7 +121,7 @@ def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -
             *("-b", "0", "+sb", "-bg", "#101820", "-xrm", "xterm*allowBoldFonts: true"),
             *("-geometry", f"{picture.columns}x{picture.lines}+0+0", "-e", *command),
         ],
-        env=environment,
+        env={**environment, "JONDEL_HOME": home},
         start_new_session=True,
     )
     try:

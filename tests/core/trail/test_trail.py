@@ -261,7 +261,17 @@ def test_forgetting_empties_the_trail_and_the_store(
     trail.forget()
     assert trail.snapshots() == []
     assert _stored(home) == []
-    assert trail.take(database, "start").id == "s2", "ids are not used again"
+    assert trail.take(database, "start").id == "s1"
+
+
+def test_the_id_of_a_deleted_snapshot_is_not_used_again(
+    make: MakeDatabase, opened: Opened, trail_of: TrailOf
+) -> None:
+    database = opened(make(*_T))
+    trail = trail_of(database)
+    trail.take(database)
+    trail.delete([trail.take(database)])
+    assert trail.take(database).id == "s3"
 
 
 def test_two_processes_may_take_snapshots_of_one_database(

@@ -286,8 +286,12 @@ class Catalogue:
             ]
 
     def forget(self) -> None:
-        """Remove everything recorded for the location."""
+        """Remove everything recorded for the location; numbers begin at 1 again."""
         self.remove([snapshot.number for snapshot in self.snapshots()])
+        with self._translated(), self._writing():
+            self._connection.execute(
+                "UPDATE database SET last_number = 0 WHERE location = ?", (self._location,)
+            )
 
     @contextmanager
     def _writing(self) -> Iterator[None]:
