@@ -62,6 +62,15 @@ class MomentReader:
             self._live = open_database(self._target)
         return self._live
 
+    async def forget_images(self) -> None:
+        """Close the steps' images, so that they are opened anew when next asked for."""
+
+        def work(_: Job) -> None:
+            while self._images:
+                self._images.popitem()[1].close()
+
+        await self._session.run(work)
+
     def _of_step(self, step: Step, trail: Trail | None) -> Database:
         image = step.after.image
         found = self._images.pop(image, None)

@@ -233,6 +233,9 @@ class Workspace:
             return self._read_steps()
 
         self.steps = await self._survey.run(work)
+        # What was deleted may have had pages moved that open images still look for elsewhere.
+        await self._rows.forget_images()
+        await self._survey.forget_images()
         known = {step.number for step in self.steps}
         befores = {step.number: step.before and step.before.number for step in self.steps}
         for number, (before, _) in list(self._compared.items()):

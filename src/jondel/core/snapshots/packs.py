@@ -66,18 +66,30 @@ class PackFolder:
         return self._path(pack).stat().st_size
 
     def remove(self, pack: int) -> None:
-        descriptor = self._readable.pop(pack, None)
-        if descriptor is not None:
-            os.close(descriptor)
+        """Remove a pack; states that are open and have read from it can go on doing so."""
         self._path(pack).unlink(missing_ok=True)
 
     def appender(self, *, fresh: bool = False) -> PackAppender:
         """Start to append pages, at the end of the newest pack or in a new one."""
         numbers = self.numbers()
-        pack = numbers[-1] if numbers else 1
-        if numbers and (fresh or self.pack_size(pack) >= _LARGEST_PACK_BYTES):
-            pack += 1
-        return PackAppender(self._path, pack)
+        last = numbers[-1] if numbers and not fresh else None
+        if last is not None and self.pack_size(last) >= _LARGEST_PACK_BYTES:
+            last = None
+        return PackAppender(self._path, self._new_number, last)
+
+    def _new_number(self) -> int:
+        """A number that no pack ever had: somebody may still have the old one open."""
+        counter = self._folder / "last"
+        try:
+            last = int(counter.read_text("ascii"))
+        except (FileNotFoundError, ValueError):
+            last = 0
+        number = max([last, *self.numbers()]) + 1
+        unfinished = counter.with_suffix(".unfinished")
+        unfinished.write_text(str(number), "ascii")
+        unfinished.chmod(0o600)
+        unfinished.rename(counter)
+        return number
 
     def read(self, place: int, page_size: int) -> bytes:
         """Read a page, unverified; short where the pack is cut short.
@@ -137,9 +149,14 @@ class PackFolder:
 class PackAppender:
     """Appends pages to packs."""
 
-    def __init__(self, path_of: Callable[[int], Path], pack: int) -> None:
+    def __init__(
+        self, path_of: Callable[[int], Path], new_number: Callable[[], int], last: int | None
+    ) -> None:
+        """``last`` is the pack to go on with, if there is one that may grow."""
         self._path_of = path_of
-        self._pack = pack
+        self._new_number = new_number
+        self._last = last
+        self._pack = 0
         self._descriptor: int | None = None
         self._offset = 0
         self._written = 0
@@ -204,8 +221,8 @@ class PackAppender:
     def _open_next(self) -> None:
         if self._descriptor is not None:
             self.finish()
-            self._pack += 1
             self._written = 0
+        self._pack, self._last = self._last or self._new_number(), None
         flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC
         self._descriptor = os.open(self._path_of(self._pack), flags, 0o600)
         self._offset = os.lseek(self._descriptor, 0, os.SEEK_END)
