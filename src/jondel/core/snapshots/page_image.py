@@ -10,6 +10,7 @@ from jondel.core.errors import StoreUnavailable
 from jondel.core.snapshots.manifests import Manifest
 from jondel.core.snapshots.packs import PackFolder, hash_page
 
+_RECENT_BYTES = 2 << 20
 SCRATCH = 1 << 63
 """Set in the place of a page that is not in a pack but in the scratch file; see ``PageImage``."""
 
@@ -32,6 +33,9 @@ class PageImage:
         self._what = what
         self._scratch = scratch
         self._reading_scratch = Lock()
+        # A comparison reads a page for what it is, for its bytes, and then through SQLite.
+        self._recent: dict[int, bytes] = {}
+        self._most_recent = max(16, _RECENT_BYTES // manifest.page_size)
 
     @property
     def page_size(self) -> int:
@@ -47,6 +51,9 @@ class PageImage:
 
     def read(self, index: int) -> bytes:
         """One page; ``index`` counts from 0. Raises ``StoreUnavailable``."""
+        known = self._recent.get(index)
+        if known is not None:
+            return known
         place = int(self._manifest.places[index])
         if place & SCRATCH and self._scratch is not None:
             with self._reading_scratch:
@@ -59,6 +66,9 @@ class PageImage:
                 f"{self._what}: page {index + 1} is damaged in the store "
                 f"({self._packs.describe(place)}); what lies elsewhere can still be read"
             )
+        if len(self._recent) >= self._most_recent:
+            self._recent.clear()
+        self._recent[index] = data
         return data
 
     def damaged_pages(self) -> list[int]:
