@@ -62,3 +62,11 @@ def content(path: Path) -> dict[str, Any]:
     """The whole schema and every value, after making sure that the database is intact."""
     found: dict[str, Any] = _ask(path, "content")
     return found
+
+
+def harbour_desk(action: str, database: Path, clock: str) -> str:
+    """Have the demo's app do something, as from another terminal; returns what it says."""
+    command = [sys.executable, "-m", "jondel.demo.harbour_desk", action, "--clock", clock]
+    return subprocess.run(
+        [*command, "--database", str(database)], check=True, capture_output=True, text=True
+    ).stdout

@@ -4,25 +4,16 @@ from __future__ import annotations
 
 import os
 import signal
-import subprocess
-import sys
 import time
 from pathlib import Path
 
 import pytest
 
 from conftest import MakeDatabase
+from outside import harbour_desk
 
 _CLOCK = "2026-06-14T14:02:11"
 pytestmark = pytest.mark.terminal
-
-
-def _harbour_desk(action: str, database: Path) -> str:
-    """Perform an action as from another terminal."""
-    command = [sys.executable, "-m", "jondel.demo.harbour_desk", action, "--clock", _CLOCK]
-    return subprocess.run(
-        [*command, "--database", str(database)], check=True, capture_output=True, text=True
-    ).stdout
 
 
 def _processes_on(database: Path) -> list[int]:
@@ -55,7 +46,7 @@ def test_the_whole_loop(terminal, home: Path) -> None:  # type: ignore[no-untype
     # Snapshot, act from another terminal, and see it arrive.
     screen.press("s")
     screen.sees("s1 taken", "trail starts")
-    assert "42.5 litres sold" in _harbour_desk("sell-fuel", database)
+    assert "42.5 litres sold" in harbour_desk("sell-fuel", database, _CLOCK)
     screen.sees("+2 ~1")
 
     # Snapshot again: the Changes view opens on the new step.

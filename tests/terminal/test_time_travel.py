@@ -2,23 +2,14 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
-from outside import rows
+from outside import harbour_desk, rows
 
 _CLOCK = "2026-06-14T14:02:11"
 pytestmark = pytest.mark.terminal
-
-
-def _harbour_desk(action: str, database: Path) -> str:
-    command = [sys.executable, "-m", "jondel.demo.harbour_desk", action, "--clock", _CLOCK]
-    return subprocess.run(
-        [*command, "--database", str(database)], check=True, capture_output=True, text=True
-    ).stdout
 
 
 def test_watch_look_back_and_restore(terminal, home: Path) -> None:  # type: ignore[no-untyped-def]
@@ -30,9 +21,9 @@ def test_watch_look_back_and_restore(terminal, home: Path) -> None:  # type: ign
     # Every action becomes a step by itself, whoever makes the app act.
     screen.press("w")
     screen.sees("watching: use the app")
-    _harbour_desk("book-berth", database)
+    harbour_desk("book-berth", database, _CLOCK)
     screen.sees("changes of s2", "free → held")
-    _harbour_desk("sell-fuel", database)
+    harbour_desk("sell-fuel", database, _CLOCK)
     screen.sees("changes of s3", "litres 42.5")
 
     # Label one afterwards, look at a record's history, hide some noise.
@@ -54,5 +45,5 @@ def test_watch_look_back_and_restore(terminal, home: Path) -> None:  # type: ign
     screen.press("y")
     screen.sees("done: restored s1")
     assert rows(database, "SELECT count(*), sum(id) FROM bookings") == before
-    _harbour_desk("book-berth", database)
+    harbour_desk("book-berth", database, _CLOCK)
     screen.sees("changes of s", "free → held", "+ 413")

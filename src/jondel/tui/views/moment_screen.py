@@ -3,78 +3,38 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import TypeAlias
 
 from textual import events, work
 from textual.app import ComposeResult
 from textual.containers import Horizontal
-from textual.screen import Screen
 from textual.widget import MountError
 
 from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
-from jondel.core.model.changes import Changes, ChangeSummary
+from jondel.core.model.changes import Changes
 from jondel.core.model.schema import Table
-from jondel.core.model.values import Clipped, StoredValue
-from jondel.tui.early_look import Identity, Look
-from jondel.tui.keys import footer_keys
+from jondel.core.model.values import Clipped
+from jondel.tui.early_look import Identity
 from jondel.tui.moments import Moment
-from jondel.tui.views.changes import ChangesView
 from jondel.tui.views.masthead import Masthead
-from jondel.tui.views.panes import CardPane, TablesPane
-from jondel.tui.views.records import RecordsView
+from jondel.tui.views.surroundings import Surroundings
 from jondel.tui.watchers import Comparer, Follower
 from jondel.tui.widgets.bands import KeyBand
 from jondel.tui.widgets.change_list import ChangeList
-from jondel.tui.widgets.message_line import MessageLine
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.table_list import TableList
 from jondel.tui.widgets.trail_strip import TrailStrip
-from jondel.tui.workspace import Workspace
-
-ChangePlace: TypeAlias = tuple[str, tuple[StoredValue, ...]]
-"""A change in the list: the table's name and the record's key."""
 
 _WIDE = 110
 """Cells from which on the card has a place of its own."""
 _SHOW_COUNTS_SECONDS = 0.1
 
 
-class MomentScreen(Screen[None]):
+class MomentScreen(Surroundings):
     """Keeps the views, the card and the trail speaking of the same moment.
 
     What a person can do to it is in ``Workbench``.
     """
-
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
-        self._workspace = workspace
-        self._identity: Identity | None = None
-        self._early_look: Look | None = None
-        self._moment: Moment = None
-        self._view = "records"
-        self._tables: list[Table] = []
-        self._table_name: str | None = None
-        self._show_internal = False
-        self._counts: dict[str, int | None] = {}
-        self._changes: Changes | None = None
-        self._busy: list[str] = []
-        self._came_from: tuple[Moment, ChangePlace] | None = None
-        self._compare_start: int | None = None
-        self._wanted_change: ChangePlace | None = None
-        self._records = RecordsView(workspace, id="records")
-        self._sheet = self._records.sheet
-        self._changes_view = ChangesView(id="changes")
-        self._changes_view.add_class("-away")
-        self._card = CardPane(id="card-pane")
-        self._tables_pane = TablesPane(id="tables-pane")
-        self._table_list = self._tables_pane.list
-        self._message = MessageLine(id="message")
-        self._strip = TrailStrip(id="trail")
-        self._follower = Follower(workspace)
-        self._comparer = Comparer(workspace)
 
     def compose(self) -> ComposeResult:
         early = self._workspace.early
@@ -155,76 +115,6 @@ class MomentScreen(Screen[None]):
         self.remove_class("-card-open")
         # Not ``focus()``, which comes too late for the keys that were typed ahead.
         self.set_focus(self._sheet if self._view == "records" else self._changes_view.changes)
-
-    # What is shown around the views
-
-    def _show_around(self) -> None:
-        """Bring masthead, table list, trail and keys in line with the state."""
-        self._show_masthead()
-        self._show_table_list()
-        self._show_trail()
-        self._show_keys()
-
-    def _show_masthead(self) -> None:
-        self.query_one(Masthead).show_state(
-            self._identity,
-            self._workspace.location,
-            self._workspace.step(self._moment),
-            live_is_readable=not self._follower.trouble,
-            watching=self._watch_words(),
-            busy_with=self._busy[-1] if self._busy else "",
-        )
-
-    def _watch_words(self) -> str:
-        if not self._follower.watching:
-            return ""
-        return "watching: the app is writing …" if self._follower.busy else "watching"
-
-    def _show_table_list(self) -> None:
-        changes = self._changes
-        summary = ChangeSummary.of(changes) if changes else None
-        if summary is None and self._compare_start is None:
-            summary = self._workspace.known_summary(self._moment)
-        self._tables_pane.show(
-            self._tables,
-            self._counts,
-            summary.tables if summary else {},
-            with_internal=self._show_internal,
-        )
-
-    def _show_trail(self) -> None:
-        since = self._comparer.since
-        steps = self._workspace.steps
-        if not steps:
-            words = "s: snapshot"
-        else:
-            words = "comparing …" if self._comparer.comparing else "c: compare"
-        summary = ChangeSummary.of(since) if since is not None and steps else None
-        self._strip.show(steps, self._moment, summary, words, self._compare_start)
-
-    def _show_keys(self) -> None:
-        self.query_one(KeyBand).show(
-            footer_keys(
-                view=self._view,
-                past=self._moment is not None,
-                can_go_back=self._came_from is not None,
-                has_steps=bool(self._workspace.steps),
-                has_actions=bool(self._workspace.actions),
-                watching=self._follower.watching,
-            )
-        )
-
-    @contextmanager
-    def _busy_with(self, words: str) -> Iterator[None]:
-        """Say in the masthead what is being done, for as long as it takes."""
-        self._busy.append(words)
-        self._show_masthead()
-        try:
-            yield
-        finally:
-            self._busy.remove(words)
-            if self.is_attached:
-                self._show_masthead()
 
     # Following the database
 

@@ -16,7 +16,8 @@ from jondel.core.model.rows import Window
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
 from jondel.tui.widgets.bands import Band
-from jondel.tui.widgets.sheet import Sheet, marks_of
+from jondel.tui.widgets.row_marks import marks_of
+from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.workspace import Workspace
 
 

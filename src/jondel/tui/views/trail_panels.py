@@ -110,7 +110,7 @@ class ConfirmPanel(ModalScreen[str | None]):
     BINDINGS = [
         Binding("escape,n", "dismiss(None)", "no"),
         Binding("y", "dismiss('y')", "yes"),
-        Binding("t", "dismiss('t')", "only a part of it"),
+        Binding("t", "part", "only a part of it"),
     ]
 
     def __init__(self, title: str, lines: Sequence[str], yes: str, part: str = "") -> None:
@@ -121,8 +121,9 @@ class ConfirmPanel(ModalScreen[str | None]):
         self._yes = yes
         self._part = part
 
-    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
-        return bool(self._part) or parameters != ("t",)
+    def action_part(self) -> None:
+        if self._part:
+            self.dismiss("t")
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):

@@ -12,7 +12,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
-from jondel.tui.views.moment_screen import ChangePlace
+from jondel.tui.views.surroundings import ChangePlace
 from jondel.tui.views.time_travel import TimeTravel
 from jondel.tui.widgets.change_list import ChangeList
 from jondel.tui.widgets.sheet import Sheet

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
-from dataclasses import dataclass
 
 from rich.segment import Segment
 from rich.style import Style
@@ -19,26 +18,16 @@ from jondel.core.browse.display import Piece, pieces
 from jondel.core.browse.ghosts import Ghost, Interleaving
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.errors import JondelError
-from jondel.core.model.changes import MARKS, ChangeKind, RecordChange
+from jondel.core.model.changes import MARKS, RecordChange
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
 from jondel.tui.widgets.cell_text import fitted, fitted_text
+from jondel.tui.widgets.row_marks import RowMarks
 from jondel.tui.widgets.sheet_columns import GAP, GUTTER, SheetColumns
 from jondel.tui.widgets.styles import change_style, ink, value_style
 
 Fetch = Callable[[WindowCache, int], Awaitable[Window]]
-
-
-@dataclass(frozen=True)
-class RowMarks:
-    """Which rows of the sheet's table changed: by the values of the key columns.
-
-    Without key columns, the key is the row's position (the engine's row number).
-    """
-
-    key_columns: tuple[str, ...]
-    records: dict[tuple[object, ...], RecordChange]
 
 
 class Sheet(ScrollView, can_focus=True):
@@ -502,14 +491,3 @@ def _wrapped(text: str, width: int) -> list[str]:
 def pieces_text(text: str) -> str:
     """A message as safe plain text."""
     return "".join(piece.text for piece in pieces(text, 2000)) if text else ""
-
-
-def marks_of(
-    key_columns: tuple[str, ...], by_row_id: bool, records: tuple[RecordChange, ...]
-) -> RowMarks:
-    """Index a table's record changes for the sheet; removed records have no row to mark."""
-    kinds: set[ChangeKind] = {"added", "changed"}
-    return RowMarks(
-        () if by_row_id else key_columns,
-        {record.key: record for record in records if record.kind in kinds},
-    )
