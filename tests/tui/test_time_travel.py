@@ -182,6 +182,22 @@ async def test_noise_is_hidden_with_one_key_and_counted(make: MakeDatabase, app:
         await driver.sees("1 → 9")
 
 
+async def test_a_broken_file_of_rules_is_named_and_the_trail_works(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(*_T, journal="WAL")
+    (path.parent / "jondel.toml").write_text("[noise\n", "utf-8")
+    async with driven(path) as driver:
+        await driver.sees("jondel.toml: not valid TOML")
+        await driver.press("s")
+        await driver.sees("s1 taken")
+        app(path).run("DELETE FROM boats")
+        await driver.press("s")
+        await driver.sees("changes of s2", "-3")
+        await driver.press("x")
+        await driver.sees("mend the file")
+
+
 async def test_a_record_under_another_key_is_shown_as_such(
     make: MakeDatabase, app: OpenApp
 ) -> None:

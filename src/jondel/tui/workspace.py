@@ -15,6 +15,7 @@ from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database, Extent
 from jondel.core.engines.registry import location_of
+from jondel.core.errors import RuleInvalid
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, TableChanges
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Schema, Table
@@ -57,6 +58,8 @@ class Workspace:
         self._compared: dict[int, tuple[int | None, Changes]] = {}
         self._rules: NoiseRules | None = None
         self.hidden_shown = False
+        self.rules_problem = ""
+        """Why the project's noise rules cannot be read; empty while they can."""
         self.about_room = ""
         """What there is to say about the store's budget; empty if nothing."""
         self._acted: list[str] = []
@@ -263,15 +266,21 @@ class Workspace:
 
     @property
     def project_rules(self) -> NoiseRules:
-        """The project's noise rules, whether or not they are in force."""
+        """The project's noise rules, whether or not they are in force. Raises ``RuleInvalid``."""
         if self._rules is None:
             self._rules = Project(self.location).noise_rules()
         return self._rules
 
     @property
     def rules(self) -> NoiseRules:
-        """The noise rules in force. Raises ``RuleInvalid`` where their file is broken."""
-        return NoiseRules() if self.hidden_shown else self.project_rules
+        """The noise rules in force; none where their file is broken, see ``rules_problem``."""
+        if self.hidden_shown:
+            return NoiseRules()
+        try:
+            return self.project_rules
+        except RuleInvalid as error:
+            self.rules_problem = str(error)
+            return NoiseRules()
 
     @property
     def settle_seconds(self) -> float:

@@ -119,8 +119,9 @@ class MomentScreen(Surroundings):
     # Following the database
 
     def on_follower_trail_opened(self, event: Follower.TrailOpened) -> None:
-        if event.error is not None:
-            self._message.say(str(event.error), problem=True)
+        problem = str(event.error or self._workspace.rules_problem)
+        if problem:
+            self._message.say(problem, problem=True)
         self._comparer.start_anew()
         self._show_around()
 
