@@ -73,7 +73,7 @@ def store(verb: str | None, word: str | None, yes: bool, as_json: bool) -> None:
 def _show_store(kept: Store, as_json: bool) -> None:
     usage, size, budget = kept.usage(), kept.size(), kept.settings.budget_bytes
     if as_json:
-        listed = [vars(entry) for entry in usage]
+        listed = [entry._asdict() for entry in usage]
         document = {"folder": str(kept.folder), "size_bytes": size, "budget_bytes": budget}
         tell(dumped({**document, "databases": listed}))
         return

@@ -10,25 +10,23 @@ import os
 from collections.abc import Callable, Hashable, Sequence
 from typing import TYPE_CHECKING
 
-from jondel.core.browse.ghosts import Ghost, ghosts_of
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
-from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database, Extent
 from jondel.core.engines.registry import location_of
-from jondel.core.errors import RuleInvalid
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, TableChanges
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow, StoredValue
 from jondel.core.snapshots.catalogue import Trigger
-from jondel.core.trail.project import Project
 from jondel.core.trail.trail import Step, Trail
 from jondel.tui.early_look import EarlyLook, Identity
 from jondel.tui.moments import Moment, MomentReader
 from jondel.tui.session import Job, Session
 
 if TYPE_CHECKING:
+    from jondel.core.browse.ghosts import Ghost
     from jondel.core.diff.compare import Scope
+    from jondel.core.diff.noise import NoiseRules
     from jondel.core.trail.history import Version
     from jondel.core.trail.restore import Restored
     from jondel.core.verify.actions import Action
@@ -250,6 +248,8 @@ class Workspace:
     async def change_rules(self, rules: NoiseRules) -> str:
         """Keep other noise rules for the project; returns the file they are in."""
 
+        from jondel.core.trail.project import Project
+
         def work(_: Job) -> tuple[str, list[Step]]:
             path = Project(self.location).keep_noise_rules(rules)
             self._rules = rules
@@ -268,12 +268,17 @@ class Workspace:
     def project_rules(self) -> NoiseRules:
         """The project's noise rules, whether or not they are in force. Raises ``RuleInvalid``."""
         if self._rules is None:
+            from jondel.core.trail.project import Project  # not needed for the first rows
+
             self._rules = Project(self.location).noise_rules()
         return self._rules
 
     @property
     def rules(self) -> NoiseRules:
         """The noise rules in force; none where their file is broken, see ``rules_problem``."""
+        from jondel.core.diff.noise import NoiseRules
+        from jondel.core.errors import RuleInvalid
+
         if self.hidden_shown:
             return NoiseRules()
         try:
@@ -285,6 +290,8 @@ class Workspace:
     @property
     def settle_seconds(self) -> float:
         """The project's settle time for watching. Raises ``RuleInvalid``."""
+        from jondel.core.trail.project import Project
+
         return Project(self.location).settle_seconds()
 
     def _scope(self) -> Scope:
@@ -374,6 +381,8 @@ class Workspace:
 
     async def ghosts(self, moment: Moment, table: Table, changes: TableChanges) -> list[Ghost]:
         """The removed records of a table, each with the place it would have."""
+        from jondel.core.browse.ghosts import ghosts_of
+
         return await self._rows.read(
             self.step(moment), self._trail, lambda database: ghosts_of(database, table, changes)
         )

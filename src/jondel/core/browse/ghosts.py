@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from jondel.core.engines.protocol import Database
 from jondel.core.model.changes import RecordChange, TableChanges
@@ -15,8 +15,7 @@ from jondel.core.model.schema import Table
 _MOST = 500
 
 
-@dataclass(frozen=True)
-class Ghost:
+class Ghost(NamedTuple):
     """A removed record, and how many rows of the table come before the place it had."""
 
     record: RecordChange

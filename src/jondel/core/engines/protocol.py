@@ -14,13 +14,13 @@ from typing import TYPE_CHECKING, Protocol, TypeAlias
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row, ShownRow, StoredValue
-from jondel.core.model.writes import WritePlan
 
 if TYPE_CHECKING:  # not needed to look at a database
     import numpy as np
     import numpy.typing as npt
 
     from jondel.core.engines.pages import PageSink
+    from jondel.core.model.writes import WritePlan
 
 
 @dataclass(frozen=True)
@@ -94,7 +94,8 @@ class Database(Protocol):
     def change_token(self) -> Hashable:
         """A value that differs after another connection has committed something.
 
-        Also differs after the file was replaced. Holds no lock while nothing is committed.
+        Also differs after the file was replaced, and may differ for other reasons; soon stays the
+        same while nothing happens. Takes no lock.
         """
 
     def measure(self, table: Table) -> Extent:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import re
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from jondel.core.errors import StoreUnavailable
 from jondel.core.snapshots.home import jondel_home, private_folder
@@ -14,8 +14,7 @@ _DEFAULT_BUDGET_BYTES = 10_000_000_000
 _UNITS = {"": 1, "B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
 
 
-@dataclass(frozen=True)
-class StoreSettings:
+class StoreSettings(NamedTuple):
     """``folder`` holds the store; ``budget_bytes`` is what its pages may take together."""
 
     folder: Path

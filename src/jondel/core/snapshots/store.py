@@ -10,9 +10,8 @@ import os
 import shutil
 from collections.abc import Iterator
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.core.errors import StoreUnavailable
 from jondel.core.snapshots.catalogue import Catalogue, Snapshot
@@ -27,8 +26,7 @@ _KEPT_LATEST = 2
 _PART_REMOVED_AT_ONCE = 8
 
 
-@dataclass(frozen=True)
-class Usage:
+class Usage(NamedTuple):
     """What the store holds of one database."""
 
     location: str

@@ -17,7 +17,6 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from jondel.core.browse.display import Piece, pieces, safe_name
-from jondel.core.diff.rekeyed import rekeyed_records
 from jondel.core.formats.changes_text import key_text
 from jondel.core.model.changes import (
     MARKS,
@@ -334,6 +333,8 @@ def _table_lines(table: TableChanges) -> Iterator[Line]:
     key_width = min(_WIDEST_KEY, max(3, key_width))
     names = [len(safe_name(cell.column)) for record in sample for cell in record.cells]
     name_width = min(_WIDEST_NAME, max(names, default=1))
+    from jondel.core.diff.rekeyed import rekeyed_records  # not needed for the first rows
+
     pairs = rekeyed_records(table)
     left_out = {id(pair.removed) for pair in pairs}
     rekeyed = {id(pair.added): pair.removed for pair in pairs}

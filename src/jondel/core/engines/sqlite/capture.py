@@ -1,8 +1,11 @@
 """Captures a SQLite database page by page, consistent while an app writes it.
 
-In WAL mode a read transaction is held meanwhile: it keeps a checkpoint from overwriting what is
-read and never makes a writer wait. The state captured is that of the last commit found in the log.
-A log that only grew since the capture before names the pages that can differ.
+In WAL mode the state captured is that of the last commit found in the log. A log that only grew
+since the capture before names the pages that can differ, and they are read from it: no lock is
+needed, for its checksums tell what belongs together. Even a reader's lock could meet the app's
+commit, in an instant when SQLite makes a reader wait for a writer's header. Only where the app
+goes on checkpointing while the whole file is read is a read transaction held; it keeps the file
+as it is and makes no writer wait.
 
 In the rollback journal modes a reader's lock would make the app's commit wait, so pages are read
 without one. SQLite is asked for a moment's lock before, to know that no transaction is half
@@ -24,11 +27,12 @@ import numpy as np
 
 from jondel.core.engines.pages import Origin, PageSink
 from jondel.core.engines.sqlite.connection import Access, wal_path
-from jondel.core.engines.sqlite.wal import Log, LogMark, read_log
+from jondel.core.engines.sqlite.wal import HEADER_BYTES, Log, LogMark, read_log
 from jondel.core.errors import Cancelled, DatabaseDamaged, TargetLocked
 
 _BYTES_AT_ONCE = 1 << 20
 _HEADER_BYTES = 100
+_WAL_FORMAT = b"\x02\x02"
 _UNLOCKED_TRIES = 4
 _TICK_SECONDS = 0.011
 """Two writes closer than this may leave the same time on a file; kernels count in ticks."""
@@ -50,6 +54,9 @@ def capture_pages(
         capture = _Capture(file, path, sink, stop)
         for _ in range(_UNLOCKED_TRIES):
             times = _times(path)
+            in_log = access is not Access.IMMUTABLE and capture.is_in_log()
+            if in_log and capture.with_log_unlocked(times):
+                return
             if access is not Access.IMMUTABLE:
                 with _reading(connection):
                     times = _times(path)
@@ -113,6 +120,37 @@ class _Capture:
         self._sink = sink
         self._stop = stop
         self._known = sink.known or {}
+        self._log_origin: Origin = {}
+
+    def is_in_log(self) -> bool:
+        """Whether the latest commits are in a log that is there."""
+        header = self._file.read(0, _HEADER_BYTES)
+        try:
+            return header[18:20] == _WAL_FORMAT and wal_path(self._path).stat().st_size > 0
+        except FileNotFoundError:
+            return False
+
+    def with_log_unlocked(self, times: list[int]) -> bool:
+        """Capture a database in WAL mode without any lock; False where it was written meanwhile.
+
+        What is in the log is told by its checksums, and the log cannot have begun anew where its
+        header is the same afterwards. A checkpoint that writes the file meanwhile shows in the
+        file's times, which matter only where the file itself is read.
+        """
+        settled = _settled(times)
+        try:
+            with _opened(wal_path(self._path), apsw.SQLITE_OPEN_WAL) as wal:
+                header = wal.read(0, HEADER_BYTES)
+                mark = _mark_of(self._known)
+                log = read_log(wal, mark)
+                grown = self._put_state(log, mark, times, wal)
+                unchanged = grown or (settled and _times(self._path) == times)
+                if log is None or not unchanged or wal.read(0, HEADER_BYTES) != header:
+                    return False
+        except (apsw.CantOpenError, apsw.IOError, DatabaseDamaged):
+            return False  # it may have been in the middle of a change; with a lock it is not
+        self._sink.end(self._log_origin)
+        return True
 
     def with_log(self, times: list[int]) -> None:
         """Capture a database in WAL mode; the caller holds a read transaction."""
@@ -123,10 +161,12 @@ class _Capture:
                 self._put_state(log, mark, times, wal)
         except apsw.CantOpenError:
             self._put_state(None, mark, times, None)
+        self._sink.end(self._log_origin)
 
     def _put_state(
         self, log: Log | None, mark: LogMark | None, times: list[int], wal: File | None
-    ) -> None:
+    ) -> bool:
+        """Put what the log and the file hold; True where all of it came from the log."""
         header = self._file.read(0, _HEADER_BYTES)
         end = log.end if log else None
         origin = {"times": times, "settled": _settled(times), "header": header.hex()}
@@ -147,7 +187,8 @@ class _Capture:
         else:
             self._sink.begin(page_size, pages, partial=False)
             self._put_all(page_size, pages, patches, wal)
-        self._sink.end(origin)
+        self._log_origin = origin
+        return grown
 
     def without_lock(self, times: list[int]) -> bool:
         """Capture what lies in the file; False where it was written meanwhile.

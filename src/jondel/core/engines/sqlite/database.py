@@ -37,15 +37,15 @@ from jondel.core.errors import (
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Row, ShownRow, StoredValue
-from jondel.core.model.writes import WritePlan
 
 if TYPE_CHECKING:
     from jondel.core.engines.pages import PageSink
+    from jondel.core.model.writes import WritePlan
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
 _RECENT_SECONDS = 0.1
-"""Two commits within a tick of the file system's clock leave one signature; see change_token."""
+"""More than a tick of a file system's clock; see change_token."""
 _ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
 
@@ -81,8 +81,6 @@ class SqliteDatabase:
         with translated(self._path):
             self._file = self._opener(self._path)
         self._connection = self._file.connection
-        self._signature_read_at = 0.0
-        self._data_version = 0
         self._schema: tuple[int, Schema] | None = None
         with translated(self._path):
             name = str(self._value("PRAGMA encoding"))
@@ -123,19 +121,15 @@ class SqliteDatabase:
         return self._schema[1]
 
     def change_token(self) -> Hashable:
-        # In a rollback journal mode even PRAGMA data_version takes a shared lock for an instant,
-        # which could meet the app's commit. So SQLite is asked only when the file's signature
-        # changed, and once more when that was so recent that another commit may share the tick.
+        # Not by asking SQLite: even PRAGMA data_version begins to read, which in a rollback journal
+        # mode is a lock that the app's commit can meet, and in WAL mode is one, for an instant,
+        # when it meets the app's commit itself. Two commits within a tick of the file system's
+        # clock leave one signature; so a recent one counts as another when it is no longer recent.
         found = self._current_signature()
-        changed = found != self._signature
+        self._keep_current(found)
+        self._signature = found
         recent = time.time() - max(found[3], found[-1]) / 1e9 < _RECENT_SECONDS
-        if changed or recent or not self._signature_read_at:
-            self._keep_current(found)
-            self._signature = found
-            self._signature_read_at = time.monotonic()
-            with translated(self._path):
-                self._data_version = cast(int, self._value("PRAGMA data_version"))
-        return (self._epoch, self._data_version)
+        return (self._epoch, found, recent)
 
     def measure(self, table: Table) -> Extent:
         self._require(table)
@@ -309,7 +303,10 @@ class SqliteDatabase:
             capture_pages(self._connection, self._path, self._file.access, sink, self._stop_asked)
 
     def mark(self) -> CommitMark:
-        return (self.change_token(), self._commits_in_header())
+        self._keep_current()
+        with translated(self._path):
+            version = self._value("PRAGMA data_version")
+        return (self._epoch, version, self._commits_in_header())
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
         self._keep_current()
@@ -330,11 +327,10 @@ class SqliteDatabase:
         def current() -> bool:
             # While the whole file is locked for writing, only its header can be asked.
             in_log = opening.wal_path(self._path).exists()
-            return (
-                self.mark() == since
-                if in_log
-                else (self._epoch, self._commits_in_header()) == (since[0][0], since[1])  # type: ignore[index]
-            )
+            if in_log:
+                return self.mark() == since
+            epoch, _, commits = cast("tuple[int, object, bytes]", since)
+            return (self._epoch, self._commits_in_header()) == (epoch, commits)
 
         copy_over(self._path, image._connection, current)
 
