@@ -20,8 +20,9 @@ from jondel.tui.workspace import Workspace
 
 _POLL_SECONDS = 0.2
 _TRAIL_CHECK_SECONDS = 2.0
-_BUSY_TICKS = 5
-"""While the app commits all the time it is looked at less often: each look is a lock."""
+_BUSY_CHANGES, _BUSY_TICKS = 4, 5
+"""While the app commits all the time it is looked at less often: showing what it wrote takes
+locks. Three changes in a row may be one commit, as its first and last look and a checkpoint."""
 _SETTLE_SECONDS, _LONGEST_REST_SECONDS = 0.4, 3.0
 _REST_FACTOR = 3
 
@@ -73,7 +74,7 @@ class Follower(Widget):
         self._polling = False
         self._trail_checked = time.monotonic()
         self._ticks_to_skip = 0
-        self._changed_last_time = False
+        self._changes_in_a_row = 0
         self._trail_is_open = False
         self._settling: Settling | None = None
         self._timer: Timer | None = None
@@ -155,9 +156,9 @@ class Follower(Widget):
             if self._identity is None:
                 self._identity = await self._workspace.identity()
             changed = token != self._token
-            if changed and self._changed_last_time:
+            self._changes_in_a_row = self._changes_in_a_row + 1 if changed else 0
+            if self._changes_in_a_row >= _BUSY_CHANGES:
                 self._ticks_to_skip = _BUSY_TICKS
-            self._changed_last_time = changed
             if self.trouble or changed:
                 self.trouble, self._token = "", token
                 self.post_message(self.Committed(self._identity))

@@ -26,7 +26,7 @@ import apsw
 import numpy as np
 
 from jondel.core.engines.pages import Origin, PageSink
-from jondel.core.engines.sqlite.connection import Access, wal_path
+from jondel.core.engines.sqlite.connection import Access, unsettled_seconds, wal_path
 from jondel.core.engines.sqlite.wal import HEADER_BYTES, Log, LogMark, read_log
 from jondel.core.errors import Cancelled, DatabaseDamaged, TargetLocked
 
@@ -34,10 +34,6 @@ _BYTES_AT_ONCE = 1 << 20
 _HEADER_BYTES = 100
 _WAL_FORMAT = b"\x02\x02"
 _UNLOCKED_TRIES = 4
-_TICK_SECONDS = 0.011
-"""Two writes closer than this may leave the same time on a file; kernels count in ticks."""
-_COARSE_TICK_SECONDS = 2.1
-"""The same where a file system keeps whole seconds, or two."""
 _Patches: TypeAlias = dict[int, int]
 
 
@@ -63,7 +59,7 @@ def capture_pages(
                     if connection.execute("PRAGMA journal_mode").get == "wal":
                         capture.with_log(times)
                         return
-            wait = _unsettled_seconds(times)
+            wait = unsettled_seconds(times[3:])
             if not wait and capture.without_lock(times):
                 return
             time.sleep(wait)
@@ -279,14 +275,7 @@ def _times(path: Path) -> list[int]:
 
 def _settled(times: list[int]) -> bool:
     """Tell whether a write from now on is sure to change the times."""
-    return not _unsettled_seconds(times)
-
-
-def _unsettled_seconds(times: list[int]) -> float:
-    """How long it takes until a write is sure to change the times."""
-    coarse = all(moment % 1_000_000_000 == 0 for moment in times[3:])
-    tick = _COARSE_TICK_SECONDS if coarse else _TICK_SECONDS
-    return min(tick, max(0.0, tick - (time.time() - max(times[3:]) / 1e9)))
+    return not unsettled_seconds(times[3:])
 
 
 def _extent(header: bytes, size: int) -> tuple[int, int]:

@@ -17,6 +17,8 @@ from __future__ import annotations
 
 import os
 import stat
+import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
@@ -37,6 +39,10 @@ from jondel.core.errors import (
 BUSY_TIMEOUT_MS = 2000
 _HEADER_BYTES = 100
 _WAL_FORMAT = 2
+_TICK_SECONDS = 0.011
+"""Two writes closer than this may leave the same time on a file; kernels count in ticks."""
+_COARSE_TICK_SECONDS = 2.1
+"""The same where a file system keeps whole seconds, or two."""
 _BUILT_IN_COLLATIONS = ("BINARY", "NOCASE", "RTRIM")
 
 Signature: TypeAlias = tuple[int, ...]
@@ -90,6 +96,13 @@ def signature(path: Path) -> Signature:
     except FileNotFoundError:
         return found
     return (*found, wal.st_ino, wal.st_size, wal.st_mtime_ns)
+
+
+def unsettled_seconds(moments: Sequence[int]) -> float:
+    """How long it takes until another write is sure to change these times (ns) of a file."""
+    coarse = all(moment % 1_000_000_000 == 0 for moment in moments)
+    tick = _COARSE_TICK_SECONDS if coarse else _TICK_SECONDS
+    return min(tick, max(0.0, tick - (time.time() - max(moments) / 1e9)))
 
 
 def wal_path(path: Path) -> Path:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from contextlib import closing, suppress
 from pathlib import Path
@@ -44,8 +43,6 @@ if TYPE_CHECKING:
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
-_RECENT_SECONDS = 0.1
-"""More than a tick of a file system's clock; see change_token."""
 _ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
 
@@ -128,8 +125,8 @@ class SqliteDatabase:
         found = self._current_signature()
         self._keep_current(found)
         self._signature = found
-        recent = time.time() - max(found[3], found[-1]) / 1e9 < _RECENT_SECONDS
-        return (self._epoch, found, recent)
+        settled = not opening.unsettled_seconds((found[3], found[-1]))
+        return (self._epoch, found, settled)
 
     def measure(self, table: Table) -> Extent:
         self._require(table)
