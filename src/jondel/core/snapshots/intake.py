@@ -17,6 +17,9 @@ from jondel.core.snapshots.packs import PackFolder, hashes_of
 GROUP_BYTES = 65536
 """Pages are hashed in groups of this size too: the largest page there is."""
 
+_MOST_CHUNKS_WAITING = 8
+"""Differing groups of so many chunks wait to be looked at together."""
+
 Keep: TypeAlias = Callable[[bytes | bytearray, int], npt.NDArray[np.uint64]]
 """Writes new pages, given their bytes and the page size, and returns their places."""
 
@@ -44,6 +47,8 @@ class Intake:
         self._keep = keep
         self._known_groups = known_groups
         self.groups = np.zeros((0, 2), np.uint64)
+        self._differing: list[tuple[int, bytes]] = []
+        self._chunks_differing = 0
         self._index: _Index | None = None
         self._indexed = indexed
         self.origin: Origin | None = None
@@ -61,31 +66,37 @@ class Intake:
             common = min(groups, len(self._known_groups))
             self.groups[:common] = self._known_groups[:common]
         if old is not None and old.page_size == page_size:
+            # What is not put, or found to be as before, then is so already.
             self._comparable = min(page_count, old.page_count)
-            if partial:
-                self._hashes[: self._comparable] = old.hashes[: self._comparable]
-                self._places[: self._comparable] = old.places[: self._comparable]
+            self._hashes[: self._comparable] = old.hashes[: self._comparable]
+            self._places[: self._comparable] = old.places[: self._comparable]
+        self._differing.clear()
+        self._chunks_differing = 0
 
     def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
         """Take pages in; runs of pages that are as before are known by one hash for many."""
-        size = self._page_size
         groups = self._groups(indexes, data)
         if groups is None:
             self._put_pages(indexes, memoryview(data))
             return
-        pages = GROUP_BYTES // size
-        differing = np.flatnonzero(groups)
-        same = np.ones(len(indexes), bool)
-        for group in differing.tolist():
-            same[group * pages : (group + 1) * pages] = False
-        kept = indexes[same]
-        assert self._previous is not None
-        self._hashes[kept] = self._previous.hashes[kept]
-        self._places[kept] = self._previous.places[kept]
-        if len(differing):
-            view = memoryview(data)
-            parts = [view[g * GROUP_BYTES : (g + 1) * GROUP_BYTES] for g in differing.tolist()]
-            self._put_pages(indexes[~same], memoryview(b"".join(parts)))
+        view, pages = memoryview(data), GROUP_BYTES // self._page_size
+        differing = np.flatnonzero(groups).tolist()
+        for group in differing:
+            # A copy: the room of the whole chunk is then free for the next one.
+            part = bytes(view[group * GROUP_BYTES : (group + 1) * GROUP_BYTES])
+            self._differing.append((int(indexes[0]) + group * pages, part))
+        self._chunks_differing += bool(differing)
+        if self._chunks_differing >= _MOST_CHUNKS_WAITING:
+            self._put_differing()
+
+    def _put_differing(self) -> None:
+        """Look at the pages of differing groups, many at a time."""
+        parts, self._differing, self._chunks_differing = self._differing, [], 0
+        if parts:
+            size = self._page_size
+            runs = [np.arange(first, first + len(part) // size) for first, part in parts]
+            joined = b"".join([part for _, part in parts])
+            self._put_pages(np.concatenate(runs), memoryview(joined))
 
     def _groups(
         self, indexes: PageIndexes, data: bytes | bytearray
@@ -122,6 +133,7 @@ class Intake:
         self._places[indexes] = places
 
     def end(self, origin: Origin) -> None:
+        self._put_differing()
         self.origin = origin
 
     def manifest(self) -> Manifest:

@@ -107,6 +107,10 @@ def _reading(connection: apsw.Connection) -> Iterator[None]:
             connection.execute("ROLLBACK")
 
 
+class _FileMayChange(Exception):
+    """Without a lock, what is read from the file could be of two states."""
+
+
 class _Capture:
     """One attempt at a time to put a consistent state into the sink."""
 
@@ -139,11 +143,11 @@ class _Capture:
                 header = wal.read(0, HEADER_BYTES)
                 mark = _mark_of(self._known)
                 log = read_log(wal, mark)
-                grown = self._put_state(log, mark, times, wal)
+                grown = self._put_state(log, mark, times, wal, file_may_change=not settled)
                 unchanged = grown or (settled and _times(self._path) == times)
                 if log is None or not unchanged or wal.read(0, HEADER_BYTES) != header:
                     return False
-        except (apsw.CantOpenError, apsw.IOError, DatabaseDamaged):
+        except (apsw.CantOpenError, apsw.IOError, DatabaseDamaged, _FileMayChange):
             return False  # it may have been in the middle of a change; with a lock it is not
         self._sink.end(self._log_origin)
         return True
@@ -160,9 +164,19 @@ class _Capture:
         self._sink.end(self._log_origin)
 
     def _put_state(
-        self, log: Log | None, mark: LogMark | None, times: list[int], wal: File | None
+        self,
+        log: Log | None,
+        mark: LogMark | None,
+        times: list[int],
+        wal: File | None,
+        *,
+        file_may_change: bool = False,
     ) -> bool:
-        """Put what the log and the file hold; True where all of it came from the log."""
+        """Put what the log and the file hold; True where all of it came from the log.
+
+        Raises:
+            _FileMayChange: the file itself must be read, and it may change meanwhile.
+        """
         header = self._file.read(0, _HEADER_BYTES)
         end = log.end if log else None
         origin = {"times": times, "settled": _settled(times), "header": header.hex()}
@@ -180,6 +194,8 @@ class _Capture:
         if grown or appeared:
             self._sink.begin(page_size, pages, partial=True)
             self._put_patches(page_size, pages, patches, wal)
+        elif file_may_change:
+            raise _FileMayChange
         else:
             self._sink.begin(page_size, pages, partial=False)
             self._put_all(page_size, pages, patches, wal)
