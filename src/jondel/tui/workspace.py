@@ -105,6 +105,10 @@ class Workspace:
             self._trail = Trail(self.location)
         return self._trail
 
+    async def trail_size(self) -> int:
+        """How many bytes the trail's snapshots take."""
+        return await self._survey.run(lambda _: self.trail.size())
+
     def step(self, moment: Moment) -> Step | None:
         """The step of a moment; None for now."""
         return next((step for step in self.steps if step.number == moment), None)

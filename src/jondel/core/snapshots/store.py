@@ -59,13 +59,17 @@ class Store:
         """How many bytes the snapshots of all databases take."""
         return _folder_size(self.folder / "images")
 
+    def size_of(self, location: str) -> int:
+        """How many bytes the snapshots of one database take."""
+        return _folder_size(self.shelf_folder(location))
+
     def usage(self) -> list[Usage]:
         """What is kept of each database."""
         found = []
         for location in self._locations():
             with closing(self.catalogue(location)) as catalogue:
                 count = len(catalogue.snapshots())
-            found.append(Usage(location, count, _folder_size(self.shelf_folder(location))))
+            found.append(Usage(location, count, self.size_of(location)))
         return found
 
     def clear_up(self, location: str, *, thorough: bool = False) -> None:

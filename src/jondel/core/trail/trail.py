@@ -76,6 +76,10 @@ class Trail:
             for before, after in zip([None, *snapshots], snapshots, strict=False)
         ]
 
+    def size(self) -> int:
+        """How many bytes the snapshots take."""
+        return self._store.size_of(self._location)
+
     # Taking snapshots
 
     def take(

@@ -18,7 +18,7 @@ from jondel.tui.watchers import Follower
 if TYPE_CHECKING:
     from jondel.core.trail.restore import Restored
     from jondel.core.trail.trail import Step, Trail
-    from jondel.tui.views.trail_panels import RuleWish, StepWish
+    from jondel.tui.views.trail_panels import RuleWish, StepWish, TrailPanel
 
 _CONFIRMED_LINES = 200
 
@@ -119,9 +119,19 @@ class TimeTravel(MomentScreen):
 
         from jondel.tui.views.trail_panels import TrailPanel  # not needed for the first rows
 
-        self.app.push_screen(
-            TrailPanel(self._workspace.steps, self._moment, self._compare_start), done
-        )
+        panel = TrailPanel(self._workspace.steps, self._moment, self._compare_start)
+        self.app.push_screen(panel, done)
+        self._tell_size(panel)
+
+    @work(group="size", exclusive=True)
+    async def _tell_size(self, panel: TrailPanel) -> None:
+        """Say in the panel how much room the trail takes, once that is known."""
+        try:
+            size = await self._workspace.trail_size()
+        except JondelError:
+            return  # of no consequence; what is wrong with the store is told where it is used
+        if panel.is_attached:
+            panel.show_size(size)
 
     def _do_with_step(self, verb: str, number: int) -> None:
         step = self._workspace.step(number)

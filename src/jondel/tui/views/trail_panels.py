@@ -13,7 +13,7 @@ from textual.screen import ModalScreen
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
-from jondel.core.browse.display import line, safe_name
+from jondel.core.browse.display import line, safe_name, size_text
 from jondel.core.diff.noise import KINDS, NoiseRules, RuleKind
 from jondel.core.formats.changes_text import cell_text
 from jondel.core.model.changes import MARKS, ChangeSummary
@@ -50,16 +50,15 @@ class TrailPanel(ModalScreen[StepWish | None]):
     ]
 
     def __init__(self, steps: Sequence[Step], selected: int | None, start: int | None) -> None:
+        """``start`` is the step one compares from."""
         super().__init__()
         self._steps = list(reversed(steps))
         self._selected = selected
         self._start = start
 
     def compose(self) -> ComposeResult:
-        count = len(self._steps)
-        title = f"The trail: {count} snapshot{'' if count == 1 else 's'}, the latest first"
         with Vertical(classes="panel full"):
-            yield Static(title, classes="panel-title", markup=False)
+            yield Static(self._heading(), classes="panel-title", id="trail-title", markup=False)
             yield OptionList(id="steps", markup=False)
             yield Static(
                 "Enter goes there · l label · e note · p pin · m compare from here · d delete · "
@@ -74,6 +73,14 @@ class TrailPanel(ModalScreen[StepWish | None]):
         numbers = [step.number for step in self._steps]
         steps.highlighted = numbers.index(self._selected) if self._selected in numbers else 0
         steps.focus()
+
+    def show_size(self, size: int) -> None:
+        """Say how many bytes all snapshots take."""
+        self.query_one("#trail-title", Static).update(self._heading(f" in {size_text(size)}"))
+
+    def _heading(self, room: str = "") -> str:
+        count = len(self._steps)
+        return f"The trail: {count} snapshot{'' if count == 1 else 's'}{room}, the latest first"
 
     def _entry(self, step: Step) -> Text:
         dim, after = ink(self, "sand-dim"), step.after
