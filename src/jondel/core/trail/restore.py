@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Collection
+from contextlib import closing
 from dataclasses import dataclass, replace
 
 from jondel.core.diff.compare import Scope
@@ -39,11 +40,6 @@ class Restored:
     after: Snapshot
     undone: ChangeSummary
     method: str
-
-
-def losses(trail: Trail, database: Database, to: Snapshot, scope: Scope) -> Changes:
-    """What a restore to a snapshot would undo: the changes from it to now."""
-    return trail.changes(to, database, scope)
 
 
 def restore(
@@ -249,7 +245,5 @@ def _shown(changes: Changes) -> Changes:
     )
 
 
-def _opened(trail: Trail, snapshot: Snapshot):  # type: ignore[no-untyped-def]
-    from contextlib import closing
-
+def _opened(trail: Trail, snapshot: Snapshot) -> closing[Database]:
     return closing(trail.open(snapshot))
