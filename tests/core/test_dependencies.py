@@ -18,8 +18,9 @@ _ROOT = Path(jondel.__file__).parent
 _CORE_MAY_IMPORT = {
     "errors": set(),
     "model": set(),
-    "engines": {"model", "errors"},
-    "browse": {"model", "errors", "engines"},
+    "sql": {"model", "errors"},
+    "engines": {"model", "errors", "sql"},
+    "browse": {"model", "errors", "engines", "sql"},
     "diff": {"model", "errors", "engines"},
     "snapshots": {"model", "errors", "engines"},
     "trail": {"model", "errors", "engines", "browse", "diff", "snapshots"},

@@ -13,6 +13,7 @@
     │   ├── TableUnreadable
     │   ├── StatementFailed
     │   ├── StatementRefused        it would write, or is not one statement
+    │   ├── ConditionInvalid        it cannot be a condition of this table
     │   └── Cancelled               stopped on the person's own wish
     ├── WriteError                  nothing was written
     │   ├── RecordsMovedOn          the rows are no longer what they were taken for
@@ -84,6 +85,10 @@ class StatementFailed(ReadError):
 
 class StatementRefused(ReadError):
     """Jondel does not run this statement here."""
+
+
+class ConditionInvalid(ReadError):
+    """A filter or an order cannot be one of this table."""
 
 
 class Cancelled(ReadError):

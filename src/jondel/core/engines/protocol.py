@@ -7,19 +7,21 @@ when the database itself has become unusable, and ``Cancelled`` after ``interrup
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol, TypeAlias
+from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol, TypeAlias
 
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import Row, ShownRow, StoredValue
+from jondel.core.model.values import Row, ShownRow, StoredValue, Value
 
 if TYPE_CHECKING:  # not needed to look at a database
     import numpy as np
     import numpy.typing as npt
 
     from jondel.core.engines.pages import PageSink
+    from jondel.core.model.filters import Arrangement, Condition
+    from jondel.core.model.statements import Statement
     from jondel.core.model.writes import WritePlan
 
 
@@ -35,16 +37,77 @@ class Capabilities:
     """``apply`` and ``become`` work."""
 
 
+LANDMARK_ROWS = 1024
+"""Rows from one landmark of an extent to the next."""
+
+Precision: TypeAlias = Literal["exact", "estimate", "at least"]
+
+
 @dataclass(frozen=True)
 class Extent:
-    """How many rows a table has.
+    """How many rows a table has, and what helps to find one by its place.
 
     ``dense_from`` is the first row number where row numbers run on without a gap, so that the
-    n-th row can be found by its number alone; else None.
+    n-th row can be found by its number alone; else None. ``landmarks`` are the positions of
+    every ``LANDMARK_ROWS``-th row, from the first of those on, where it takes them to find a row.
     """
 
     rows: int
     dense_from: int | None = None
+    precision: Precision = "exact"
+    landmarks: tuple[Position, ...] = ()
+
+
+class ArrangingProgress(NamedTuple):
+    """How far an order is: the share of the table that was looked at, from 0 to 1, or None where
+    that is not known; and how many rows of the order are there."""
+
+    looked_at: float | None
+    rows: int
+
+
+class RowOrder(Protocol):
+    """The rows of a filtered or sorted sheet in their order; made and read by one engine."""
+
+    @property
+    def rows(self) -> int:
+        """How many rows."""
+
+    @property
+    def anywhere(self) -> bool:
+        """Whether every connection to the same state can read by it, or only that which made it."""
+
+    @property
+    def bytes(self) -> int:
+        """What it takes in memory."""
+
+    def ordinal_of(self, position: Position) -> int | None:
+        """The place of a row from 0, or None where it is not in the order."""
+
+
+class Tally(NamedTuple):
+    """What a column holds: counts, and the least, the greatest, the sum and the mean.
+
+    ``least`` and ``greatest`` are in the engine's order and may be clipped; None without any but
+    NULL. ``total`` and ``mean`` are of the numbers alone, None where there are none.
+    """
+
+    rows: int
+    distinct: int
+    nulls: int
+    empty: int
+    least: Value
+    greatest: Value
+    total: int | float | None
+    mean: float | None
+
+
+class Hit(NamedTuple):
+    """A cell that holds what was searched for; the position is empty for a view's."""
+
+    position: Position
+    column: str
+    value: Value
 
 
 CommitMark: TypeAlias = Hashable
@@ -98,8 +161,8 @@ class Database(Protocol):
         same while nothing happens. Takes no lock.
         """
 
-    def measure(self, table: Table) -> Extent:
-        """Count a table's rows."""
+    def measure(self, table: Table, *, quick: bool = False) -> Extent:
+        """Count a table's rows; ``quick`` where an estimate will do for a large one."""
 
     def read_window(
         self,
@@ -110,12 +173,62 @@ class Database(Protocol):
         extent: Extent | None = None,
         after: Position | None = None,
         before: Position | None = None,
+        order: RowOrder | None = None,
     ) -> Window:
-        """Read up to ``limit`` rows in the table's own order, the first being row ``offset``.
+        """Read up to ``limit`` rows, the first being row ``offset``.
 
-        Large values come clipped. The remaining arguments only make it faster: the table's
-        extent, the position of the row at ``offset - 1``, or that of the row at
-        ``offset + limit``.
+        In the order given, else in the table's own. Large values come clipped. A row of an order
+        that is not there any more comes as an empty one. The remaining arguments only make it
+        faster in the table's own order: the table's extent, the position of the row at
+        ``offset - 1``, or that of the row at ``offset + limit``.
+        """
+
+    def arrange(
+        self,
+        table: Table,
+        arrangement: Arrangement,
+        *,
+        first: Callable[[Window], None] | None = None,
+        told: Callable[[ArrangingProgress], None] | None = None,
+        first_rows: int = 128,
+    ) -> RowOrder:
+        """Make the order of an arrangement, in at most 16 bytes of memory a row.
+
+        ``first`` is given the first rows as soon as these are known, before the order is.
+
+        Raises:
+            ConditionInvalid: the condition or the order cannot be one of this table.
+        """
+
+    def statement(
+        self, table: Table, arrangement: Arrangement, columns: Sequence[str]
+    ) -> Statement:
+        """The statement that reads these columns of an arrangement.
+
+        Raises:
+            ConditionInvalid: the condition or the order cannot be one of this table.
+        """
+
+    def check_condition(self, table: Table, condition: Condition) -> None:
+        """Find out, without reading rows, whether a condition can be one of this table.
+
+        Raises:
+            ConditionInvalid: why it cannot.
+        """
+
+    def tally(
+        self,
+        table: Table,
+        column: str,
+        arrangement: Arrangement,
+        only: Sequence[Position] | None = None,
+    ) -> Tally:
+        """Add up a column over the rows of an arrangement, or over those at some positions."""
+
+    def find_text(self, table: Table, text: str, *, whole: bool = False) -> Iterator[Hit]:
+        """Find the cells of a table that hold a text, whatever its case, or are it as a whole.
+
+        Numbers are found as the engine writes them. Yields hits as they are found.
         """
 
     def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:

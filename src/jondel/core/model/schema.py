@@ -7,6 +7,20 @@ from functools import cached_property
 from typing import Literal, TypeAlias
 
 TableKind: TypeAlias = Literal["table", "view", "virtual table"]
+Affinity: TypeAlias = Literal["integer", "real", "numeric", "text", "any"]
+"""What a column turns values into where that loses nothing; ``any`` leaves them alone."""
+
+_AFFINITIES: tuple[tuple[str, Affinity], ...] = (
+    ("INT", "integer"),
+    ("CHAR", "text"),
+    ("CLOB", "text"),
+    ("TEXT", "text"),
+    ("BLOB", "any"),
+    ("REAL", "real"),
+    ("FLOA", "real"),
+    ("DOUB", "real"),
+)
+"""Parts of declared types, the first that occurs decides (https://sqlite.org/datatype3.html)."""
 
 
 @dataclass(frozen=True)
@@ -20,6 +34,14 @@ class Column:
     """The default as an SQL expression, or None."""
     key_position: int = 0
     generated: bool = False
+
+    @property
+    def affinity(self) -> Affinity:
+        """What the declared type makes of values."""
+        declared = self.declared_type.upper()
+        if not declared:
+            return "any"
+        return next((found for part, found in _AFFINITIES if part in declared), "numeric")
 
 
 @dataclass(frozen=True)

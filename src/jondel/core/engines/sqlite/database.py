@@ -2,40 +2,33 @@
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Mapping
 from contextlib import closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
 import apsw
 
-from jondel.core.engines.protocol import Capabilities, CommitMark, Database, Extent, Selection
+from jondel.core.engines.protocol import (
+    Capabilities,
+    CommitMark,
+    Database,
+    Selection,
+)
 from jondel.core.engines.sqlite import connection as opening
 from jondel.core.engines.sqlite.beside import attached
-from jondel.core.engines.sqlite.connection import Access, OpenFile
+from jondel.core.engines.sqlite.connection import Access
 from jondel.core.engines.sqlite.failures import translated
-from jondel.core.engines.sqlite.schema_reader import read_schema
-from jondel.core.engines.sqlite.selecting import order_by_code_point, selected, stream
-from jondel.core.engines.sqlite.sql_text import (
-    quoted,
-    quoted_list,
-    row_comparison,
-    select,
-    unwrapped,
-    wrapped,
-)
+from jondel.core.engines.sqlite.reader import SqliteReader
 from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
 from jondel.core.errors import (
     StatementFailed,
     StatementRefused,
-    TableUnreadable,
-    TargetNotFound,
     WriteRefused,
 )
-from jondel.core.model.rows import Position, ResultRows, Window
-from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import Row, ShownRow, StoredValue
+from jondel.core.model.rows import ResultRows
+from jondel.core.model.schema import Table
+from jondel.core.model.values import StoredValue
 
 if TYPE_CHECKING:
     from jondel.core.engines.pages import PageSink
@@ -59,31 +52,10 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
     return SqliteDatabase(path, opening.open_immutable, location)
 
 
-class SqliteDatabase:
+class SqliteDatabase(SqliteReader):
     """One SQLite file, open for reading."""
 
     capabilities = Capabilities(snapshots=True, change_token=True, writing=True)
-
-    def __init__(self, path: Path, opener: Callable[[Path], OpenFile], location: str) -> None:
-        self._path = path
-        self._opener = opener
-        self._location = location
-        self._epoch = 0
-        self._closed = False
-        self._stop_asked = threading.Event()
-        self._open()
-
-    def _open(self) -> None:
-        self._signature = self._current_signature()
-        with translated(self._path):
-            self._file = self._opener(self._path)
-        self._connection = self._file.connection
-        self._schema: tuple[int, Schema] | None = None
-        with translated(self._path):
-            name = str(self._value("PRAGMA encoding"))
-        self._encoding = _ENCODINGS.get(name, "utf-8")
-        if self._encoding != "utf-8":
-            order_by_code_point(self._connection)
 
     @property
     def location(self) -> str:
@@ -109,14 +81,6 @@ class SqliteDatabase:
             found.append(f"collations that only the app knows are replaced by byte order: {names}")
         return tuple(found)
 
-    def schema(self) -> Schema:
-        self._keep_current()
-        with translated(self._path):
-            version = cast(int, self._value("PRAGMA schema_version"))
-            if self._schema is None or self._schema[0] != version:
-                self._schema = (version, read_schema(self._connection))
-        return self._schema[1]
-
     def change_token(self) -> Hashable:
         # Not by asking SQLite: even PRAGMA data_version begins to read, which in a rollback journal
         # mode is a lock that the app's commit can meet, and in WAL mode is one, for an instant,
@@ -127,127 +91,6 @@ class SqliteDatabase:
         self._signature = found
         settled = not opening.unsettled_seconds((found[3], found[-1]))
         return (self._epoch, found, settled)
-
-    def measure(self, table: Table) -> Extent:
-        self._require(table)
-        name = quoted(table.name)
-        with translated(self._path, table=table.name):
-            rows = cast(int, self._value(f"SELECT count(*) FROM {name}"))
-            if table.row_id is None or table.kind != "table" or not rows:
-                return Extent(rows)
-            row_id = quoted(table.row_id)
-            first = cast(int, self._value(f"SELECT min({row_id}) FROM {name}"))
-            last = cast(int, self._value(f"SELECT max({row_id}) FROM {name}"))
-        return Extent(rows, first if last - first + 1 == rows else None)
-
-    def read_window(
-        self,
-        table: Table,
-        offset: int,
-        limit: int,
-        *,
-        extent: Extent | None = None,
-        after: Position | None = None,
-        before: Position | None = None,
-    ) -> Window:
-        self._require(table)
-        order = table.position_columns
-        ascending = quoted_list(order)
-        descending = ", ".join(f"{quoted(name)} DESC" for name in order)
-        backwards = False
-        where, clause = "", f"{limit} OFFSET {offset}"
-        parameters: Position = ()
-        if not order:
-            pass
-        elif after is not None:
-            where, parameters, clause = row_comparison(order, ">"), after, str(limit)
-        elif extent is not None and extent.dense_from is not None:
-            where, parameters = row_comparison(order, ">="), (extent.dense_from + offset,)
-            clause = str(limit)
-        elif before is not None:
-            where, parameters, clause = row_comparison(order, "<"), before, str(limit)
-            backwards = True
-        elif extent is not None and offset > extent.rows // 2:
-            limit = max(0, min(limit, extent.rows - offset))
-            clause = f"{limit} OFFSET {max(0, extent.rows - offset - limit)}"
-            backwards = True
-        found = self._read(
-            table,
-            where=where,
-            parameters=parameters,
-            order=descending if backwards else ascending,
-            limit=clause,
-            max_bytes=_WINDOW_VALUE_BYTES,
-        )
-        if backwards:
-            found.reverse()
-        width = len(order)
-        return Window(
-            offset,
-            tuple(cast(Position, row[:width]) for row in found),
-            tuple(row[width:] for row in found),
-        )
-
-    def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
-        self._require(table)
-        order = table.position_columns
-        if not order:
-            return None
-        found = self._read(
-            table,
-            where=row_comparison(order, "="),
-            parameters=position,
-            limit="1",
-            max_bytes=max_bytes,
-        )
-        return found[0][len(order) :] if found else None
-
-    def ordinal_of(
-        self, table: Table, position: Position, last: tuple[Position, int] | None = None
-    ) -> int:
-        self._require(table)
-        columns = table.position_columns
-        if not columns:
-            return 0
-        where, parameters = row_comparison(columns, "<"), position
-        counted = 0
-        if last is not None:
-            where += f" AND {row_comparison(columns, '>=')}"
-            parameters, counted = (*position, *last[0]), last[1]
-        with translated(self._path, table=table.name):
-            sql = select(table.name, ["count(*)"], where=where)
-            return counted + cast(int, self._value(sql, parameters))
-
-    def find_position(
-        self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
-    ) -> Position | None:
-        self._require(table)
-        order = table.position_columns
-        if not order:
-            return None
-        # "IS" for NULL in keys; BINARY because keys equal under a collation are different keys.
-        where = " AND ".join(f"{quoted(name)} IS ? COLLATE BINARY" for name in key_columns)
-        found = self._read(table, columns=(), where=where, parameters=tuple(key), limit="1")
-        return cast(Position, found[0]) if found else None
-
-    def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
-        self._require(table)
-        where = " OR ".join(f"{quoted(name)} IS NULL" for name in key_columns)
-        with translated(self._path, table=table.name):
-            rows = self._connection.execute(select(table.name, ["1"], where=where, limit="2"))
-            return len(rows.fetchall()) > 1
-
-    def stream_rows(
-        self,
-        table: Table,
-        columns: Sequence[str],
-        order: Sequence[str],
-        only: Selection | None = None,
-    ) -> Iterator[list[Row]]:
-        self._require(table)
-        self._keep_current()
-        with translated(self._path, table=table.name):
-            yield from stream(self._connection, self._encoding, table, columns, order, only)
 
     def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
         return None
@@ -344,76 +187,3 @@ class SqliteDatabase:
         if not self._closed:
             self._closed = True
             self._connection.close()
-
-    # Staying on the right file
-
-    def _current_signature(self) -> opening.Signature:
-        try:
-            return opening.signature(self._path)
-        except OSError as error:
-            raise TargetNotFound(
-                f"{self._path}: the file is gone; put it back or open another"
-            ) from error
-
-    def _keep_current(self, found: opening.Signature | None = None) -> None:
-        """Open the file anew where the connection would show something else than what is there.
-
-        That is so after the file was replaced, and for an immutable file after any change.
-        """
-        found = found or self._current_signature()
-        replaced = found[:2] != self._signature[:2]
-        unwatched = self._file.access is Access.IMMUTABLE and found != self._signature
-        if not (replaced or unwatched):
-            return
-        old = self._connection
-        opening.check_path(self._path)
-        self._open()
-        old.close()
-        self._epoch += 1
-
-    # Reading
-
-    def _value(self, sql: str, parameters: Sequence[StoredValue] = ()) -> object:
-        return self._connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters)).get
-
-    def _require(self, table: Table) -> None:
-        if table.unreadable:
-            raise TableUnreadable(f"{self._path}: {table.name}: cannot be read: {table.unreadable}")
-
-    def _read(
-        self,
-        table: Table,
-        *,
-        columns: Sequence[str] | None = None,
-        where: str,
-        parameters: Position,
-        order: str = "",
-        limit: str,
-        max_bytes: int = _WINDOW_VALUE_BYTES,
-    ) -> list[ShownRow]:
-        """Read position columns and columns (all by default) of some rows."""
-        self._keep_current()
-        names = table.column_names if columns is None else columns
-        for text_as_bytes in (False, True):
-            expressions = [quoted(name) for name in table.position_columns]
-            expressions += [
-                wrapped(name, max_bytes=max_bytes, text_as_bytes=text_as_bytes) for name in names
-            ]
-            with translated(self._path, table=table.name):
-                try:
-                    with selected(
-                        self._connection,
-                        table.name,
-                        expressions,
-                        parameters,
-                        where=where,
-                        order=order,
-                        limit=limit,
-                    ) as rows:
-                        return [unwrapped(row, self._encoding) for row in rows]
-                except UnicodeDecodeError:
-                    continue
-        raise TableUnreadable(
-            f"{self._path}: {table.name}: its key holds text that is not valid UTF-8; "
-            "it can be compared, but not shown as a sheet"
-        )

@@ -1,0 +1,50 @@
+"""What a person means by a value typed to compare a column with."""
+
+from __future__ import annotations
+
+import re
+
+from jondel.core.model.schema import Column
+from jondel.core.model.values import StoredValue
+
+_WHOLE = re.compile(r"[+-]?\d+")
+_REAL = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
+
+
+def typed_value(text: str, column: Column | None) -> StoredValue:
+    """A number where it is written as one and the column is not for text; else the text.
+
+    Quoted with ``'`` it is always text; ``X'…'`` is a blob in hexadecimal digits.
+    """
+    quoted = len(text) > 1 and text[0] == text[-1] == "'"
+    if quoted:
+        return text[1:-1].replace("''", "'")
+    blob = re.fullmatch(r"[xX]'((?:[0-9a-fA-F]{2})*)'", text)
+    if blob:
+        return bytes.fromhex(blob[1])
+    if column is not None and column.affinity == "text":
+        return text
+    number = number_typed(text)
+    return text if number is None else number
+
+
+def number_typed(text: str) -> int | float | None:
+    """The number that a text is written as, if it is one."""
+    if _WHOLE.fullmatch(text) and len(text) < 30:
+        whole = int(text)
+        return whole if -(2**63) <= whole < 2**63 else float(whole)
+    return float(text) if _REAL.fullmatch(text) else None
+
+
+def as_typed(value: StoredValue) -> str:
+    """How a value is typed so that ``typed_value`` gives it again, whatever the column."""
+    match value:
+        case str():
+            ambiguous = number_typed(value) is not None or value[:1] == "'" or value[-1:] == "'"
+            return "'" + value.replace("'", "''") + "'" if ambiguous else value
+        case bytes():
+            return f"X'{value.hex()}'"
+        case int() | float():
+            return repr(value)
+        case _:
+            return ""

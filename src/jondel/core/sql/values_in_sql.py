@@ -1,0 +1,80 @@
+"""Writes a statement's values into its text, or leaves marks for them as an app's code needs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Literal, TypeAlias
+
+from jondel.core.model.statements import Statement
+from jondel.core.model.values import Clipped, InvalidText, Value
+
+MarkStyle: TypeAlias = Literal["literals", "?", ":name", "$1", "%s"]
+MARK_STYLES: tuple[MarkStyle, ...] = ("literals", "?", ":name", "$1", "%s")
+
+_UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f]")
+
+
+def literal(value: Value) -> str:
+    """A value as SQLite's SQL writes it; it comes out as the same storage class."""
+    match value:
+        case None:
+            return "NULL"
+        case float():
+            return _real(value)
+        case int():
+            # The least integer cannot be written as a number: 9223372036854775808 is a real one.
+            return str(value) if value != -(2**63) else "(-9223372036854775807 - 1)"
+        case str():
+            if _UNPRINTABLE.search(value):
+                return f"CAST(X'{value.encode('utf-8', 'surrogatepass').hex()}' AS TEXT)"
+            return "'" + value.replace("'", "''") + "'"
+        case bytes():
+            return f"X'{value.hex()}'"
+        case InvalidText(raw):
+            return f"CAST(X'{raw.hex()}' AS TEXT)"
+        case Clipped(kind, size, _):
+            return f"/* {kind} of {size} bytes */ NULL"
+
+
+def styled(statement: Statement, style: MarkStyle) -> tuple[str, list[tuple[str, Value]]]:
+    """The text with marks in a style, and the arguments in order, each with its mark.
+
+    With literals there are no arguments. Names for ``:name`` are taken from the arguments' own,
+    made different where two values would share one.
+    """
+    if style == "literals":
+        return _joined(statement, [literal(value) for value in statement.values]), []
+    texts = statement.texts
+    if style == "%s":
+        # There, a percent sign of the text itself is written twice.
+        statement = Statement(tuple(text.replace("%", "%%") for text in texts), statement.arguments)
+    marks = _marks(statement, style)
+    return _joined(statement, marks), list(zip(marks, statement.values, strict=True))
+
+
+def _joined(statement: Statement, marks: Sequence[str]) -> str:
+    first, *others = statement.texts
+    return first + "".join(m + text for m, text in zip(marks, others, strict=True))
+
+
+def _marks(statement: Statement, style: MarkStyle) -> list[str]:
+    arguments = statement.arguments
+    if style == "$1":
+        return [f"${number}" for number in range(1, len(arguments) + 1)]
+    if style != ":name":
+        return [style] * len(arguments)
+    marks: list[str] = []
+    for argument in arguments:
+        plain = re.sub(r"\W+", "_", argument.name).strip("_") or "value"
+        plain = f"v_{plain}" if plain[0].isdigit() else plain
+        mark, number = f":{plain}", 2
+        while mark in marks:
+            mark, number = f":{plain}_{number}", number + 1
+        marks.append(mark)
+    return marks
+
+
+def _real(value: float) -> str:
+    shown = repr(value)
+    return {"inf": "9e999", "-inf": "-9e999", "nan": "NULL"}.get(shown, shown)
