@@ -10,24 +10,17 @@ the ratio of the medians; target: at most 1.5.
 from __future__ import annotations
 
 import argparse
-import fcntl
 import os
-import pty
-import select
-import signal
 import sqlite3
 import statistics
-import struct
 import sys
 import tempfile
-import termios
-import time
 from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 
-_LINES, _COLUMNS = 47, 160
-_LONGEST_SECONDS = 60.0
+from in_terminal import Terminal
+
 _BARE = """
 from textual.app import App
 from textual.widgets import Static
@@ -85,24 +78,8 @@ def make_database(path: Path, rows: int) -> None:
 
 def seconds_until(command: Sequence[str], words: bytes, environment: dict[str, str]) -> float:
     """Run a command in a terminal until it has written the words; returns how long that took."""
-    started = time.perf_counter()
-    child, terminal = pty.fork()
-    if child == 0:
-        os.execvpe(command[0], list(command), environment)
-    try:
-        size = struct.pack("HHHH", _LINES, _COLUMNS, 0, 0)
-        fcntl.ioctl(terminal, termios.TIOCSWINSZ, size)
-        written = b""
-        while words not in written:
-            left = _LONGEST_SECONDS - (time.perf_counter() - started)
-            if left <= 0 or not select.select([terminal], [], [], left)[0]:
-                sys.exit(f"{' '.join(command)}: not ready in time")
-            written += os.read(terminal, 1 << 16)
-        return time.perf_counter() - started
-    finally:
-        os.kill(child, signal.SIGKILL)
-        os.close(terminal)
-        os.waitpid(child, 0)
+    with Terminal(command, environment) as terminal:
+        return terminal.seconds_until(words)
 
 
 if __name__ == "__main__":

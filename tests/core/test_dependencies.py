@@ -20,12 +20,13 @@ _CORE_MAY_IMPORT = {
     "model": set(),
     "sql": {"model", "errors"},
     "engines": {"model", "errors", "sql"},
-    "browse": {"model", "errors", "engines", "sql"},
+    "keeping": {"model", "errors"},
+    "browse": {"model", "errors", "engines", "sql", "keeping"},
     "diff": {"model", "errors", "engines"},
-    "snapshots": {"model", "errors", "engines"},
-    "trail": {"model", "errors", "engines", "browse", "diff", "snapshots"},
+    "snapshots": {"model", "errors", "engines", "keeping"},
+    "trail": {"model", "errors", "engines", "browse", "diff", "snapshots", "keeping"},
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
-    "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail"},
+    "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail", "keeping"},
 }
 
 

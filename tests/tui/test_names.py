@@ -12,7 +12,7 @@ from textual.message_pump import MessagePump
 
 import jondel.tui
 
-_MEANT = re.compile(r"__\w+__|(on|_on|watch|action)_\w+|compose|render|render_line|commands|show")
+_MEANT = re.compile(r"__\w+__|(on|_on|watch|action)_\w+|compose|render|render_lines?|commands|show")
 _MEANT_ONES = {
     "get_default_screen",
     "get_system_commands",

@@ -10,7 +10,7 @@ from textual.theme import Theme
 
 from jondel.tui.theme import DUSK, MORNING
 
-_TEXTS = ("sand", "sand-dim", "brass", "sea", "added", "changed", "removed")
+_TEXTS = ("sand", "sand-dim", "brass", "sea", "added", "changed", "removed", "draft")
 _LEAST_CONTRAST = 4.5  # WCAG 2.1, success criterion 1.4.3
 _LEAST_APART = 12.0  # in CIE 1976 L*a*b*; about 2.3 can just be told apart
 
@@ -65,7 +65,7 @@ def test_every_text_has_contrast_on_every_ground_it_stands_on(theme: Theme) -> N
     for text, ground in itertools.product(_TEXTS, ("background", "surface", "panel")):
         ratio = _contrast(_colour(theme, text), _colour(theme, ground))
         assert ratio >= _LEAST_CONTRAST, f"{text} on {ground}: {ratio:.2f}"
-    for text in ("sand", "sand-dim", "added", "changed", "removed"):
+    for text in ("sand", "sand-dim", "added", "changed", "removed", "draft"):
         ratio = _contrast(_colour(theme, text), _colour(theme, "row-current"))
         assert ratio >= _LEAST_CONTRAST, f"{text} on the current row: {ratio:.2f}"
     assert _contrast(_colour(theme, "ink"), _colour(theme, "brass")) >= _LEAST_CONTRAST

@@ -18,7 +18,7 @@ from jondel.core.engines.registry import open_database
 from jondel.core.errors import ActionFailed, TableNotFound
 from jondel.core.formats.changes_json import end_json, write_changes
 from jondel.core.formats.changes_text import change_lines
-from jondel.core.formats.json_values import dumped
+from jondel.core.keeping.json_values import dumped
 from jondel.core.model.changes import Changes
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.project import Project

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from jondel import __version__
-from jondel.core.snapshots.home import jondel_home
+from jondel.core.keeping.home import jondel_home
 
 
 def describe(error: BaseException) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
 from collections.abc import Sequence
 from contextlib import closing, suppress
@@ -46,6 +47,8 @@ def _run(target: str, actions: Sequence[Action]) -> None:
     # What loading makes stays for good; looking for garbage in it would only cost time. The app
     # goes back to collecting once it is on the screen.
     gc.disable()
+    # A key's effect is painted at the next of so many instants a second; sooner is felt.
+    os.environ.setdefault("TEXTUAL_FPS", "120")
     from jondel.tui.app import JondelApp
 
     with suppress(TargetLocked):

@@ -11,7 +11,7 @@ from jondel.cli.problems import UsageProblem
 from jondel.core.browse.display import line, size_text
 from jondel.core.diff.noise import KINDS, RuleKind
 from jondel.core.engines.registry import location_of
-from jondel.core.formats.json_values import dumped
+from jondel.core.keeping.json_values import dumped
 from jondel.core.snapshots.settings import change_store_settings, parse_size
 from jondel.core.snapshots.store import Store
 from jondel.core.trail.project import Project

@@ -11,8 +11,8 @@ from contextlib import closing, contextmanager
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import JondelError
+from jondel.core.keeping.home import jondel_home
 from jondel.core.model.changes import Unread
-from jondel.core.snapshots.home import jondel_home
 from jondel.core.trail.trail import Trail
 
 _LARGEST_LOG_BYTES = 1_000_000

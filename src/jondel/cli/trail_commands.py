@@ -19,7 +19,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.errors import JondelError, SnapshotProtected, TableNotFound, TargetError
 from jondel.core.formats.changes_json import cells_json, end_json, row_json, write_changes
 from jondel.core.formats.changes_text import cell_text
-from jondel.core.formats.json_values import dumped
+from jondel.core.keeping.json_values import dumped
 from jondel.core.model.changes import MARKS, RecordChange
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue

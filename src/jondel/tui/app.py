@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from textual.app import App, SystemCommand
 from textual.screen import Screen
 from textual.worker import WorkerFailed
 
+from jondel.core.errors import JondelError
 from jondel.tui.early_look import EarlyLook
 from jondel.tui.theme import DUSK, MORNING
 from jondel.tui.views.workbench import Workbench
@@ -54,6 +56,8 @@ class JondelApp(App[None]):
         return Workbench(self.workspace)
 
     def on_unmount(self) -> None:
+        with suppress(JondelError):  # how sheets were left is no reason to fail
+            self.workspace.sheets.save()
         self.workspace.close()
 
     def on_ready(self) -> None:

@@ -87,7 +87,7 @@ def _look_at(database: Database) -> Look | None:
     tables = tuple(table for table in database.schema().tables if not table.internal)
     if not tables:
         return None
-    cache = WindowCache(tables[0], database.measure(tables[0]))
+    cache = WindowCache(tables[0], database.measure(tables[0], quick=True))
     if cache.extent.rows:
         cache.add(cache.fetch(database, 0))
     return Look(token, Identity.of(database), tables, cache)

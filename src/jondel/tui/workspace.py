@@ -1,30 +1,28 @@
 """What the interface asks of core, as awaitable calls: one database, its trail, its app.
 
-Three threads: one reads the rows that are on the screen and is never kept waiting; one surveys
-(counts, snapshots, comparisons) and may be busy for long; one talks to the app.
+Four threads: one reads the rows that are on the screen and is never kept waiting; one makes the
+orders of sheets and answers what is asked of them; one surveys (counts, snapshots, comparisons) and
+may be busy for long; one talks to the app.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
-from jondel.core.engines.protocol import Database, Extent
+from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import location_of
-from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, TableChanges
-from jondel.core.model.rows import Position, Window
-from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import ShownRow, StoredValue
+from jondel.core.model.changes import Changes, ChangeSummary
+from jondel.core.model.values import StoredValue
 from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.trail import Step, Trail
-from jondel.tui.early_look import EarlyLook, Identity
-from jondel.tui.moments import Moment, MomentReader
+from jondel.tui.early_look import EarlyLook
+from jondel.tui.moments import Moment
+from jondel.tui.row_reading import RowReading
 from jondel.tui.session import Job, Session
 
 if TYPE_CHECKING:
-    from jondel.core.browse.ghosts import Ghost
     from jondel.core.diff.compare import Scope
     from jondel.core.diff.noise import NoiseRules
     from jondel.core.trail.history import Version
@@ -36,23 +34,18 @@ _KEPT_RECORDS = 2000
 _KEPT_VALUE_BYTES = 16 * 1024
 _KEPT_COMPARISONS = 8
 _QUICKLY_COMPARED_BYTES = 2 * 1024 * 1024 * 1024
-_CARD_VALUE_BYTES = 64 * 1024
 
 
-class Workspace:
+class Workspace(RowReading):
     """An open database with its trail. Every coroutine may raise ``JondelError``."""
 
     def __init__(
         self, target: str, actions: Sequence[Action] = (), early: EarlyLook | None = None
     ) -> None:
-        self.location = location_of(target)
+        super().__init__(location_of(target), target, early)
         self.actions = tuple(actions)
-        self.steps: list[Step] = []
         self.early = early
-        self._rows = MomentReader("rows", target, early)
-        self._survey = MomentReader("survey", target)
         self._app = Session("app")
-        self._trail: Trail | None = None
         self._compared: dict[int, tuple[int | None, Changes]] = {}
         self._rules: NoiseRules | None = None
         self.hidden_shown = False
@@ -67,6 +60,7 @@ class Workspace:
         trail = self._trail
         self._app.close()
         self._rows.close()
+        self._orders.close()
         self._survey.close(trail.close if trail else None)
 
     async def open_trail(self) -> None:
@@ -108,78 +102,6 @@ class Workspace:
     async def trail_size(self) -> int:
         """How many bytes the trail's snapshots take."""
         return await self._survey.run(lambda _: self.trail.size())
-
-    def step(self, moment: Moment) -> Step | None:
-        """The step of a moment; None for now."""
-        return next((step for step in self.steps if step.number == moment), None)
-
-    # The database itself
-
-    async def identity(self) -> Identity:
-        return await self._rows.read(None, self._trail, Identity.of)
-
-    async def change_token(self) -> Hashable:
-        """Differs after something was committed to the live database."""
-        return await self._rows.read(None, self._trail, lambda database: database.change_token())
-
-    async def schema(self, moment: Moment) -> Schema:
-        return await self._rows.read(self.step(moment), self._trail, lambda db: db.schema())
-
-    async def count(self, moment: Moment, table: Table) -> int:
-        """Count a table's rows, however long it takes."""
-        extent = await self._survey.read(
-            self.step(moment), self._trail, lambda database: database.measure(table)
-        )
-        return extent.rows
-
-    # Rows
-
-    async def first_rows(self, moment: Moment, table: Table, around: Sequence[int]) -> WindowCache:
-        """Measure a table and read the blocks that the given rows are in."""
-
-        def work(database: Database) -> WindowCache:
-            extent: Extent = database.measure(table)
-            cache = WindowCache(table, extent)
-            last = max(0, extent.rows - 1)
-            wanted = {0, *(min(max(0, ordinal), last) for ordinal in around)}
-            for block in sorted({ordinal // BLOCK_ROWS for ordinal in wanted}):
-                cache.add(cache.fetch(database, block))
-            return cache
-
-        return await self._rows.read(self.step(moment), self._trail, work)
-
-    async def block(self, moment: Moment, cache: WindowCache, block: int) -> Window:
-        return await self._rows.read(
-            self.step(moment), self._trail, lambda database: cache.fetch(database, block)
-        )
-
-    async def record(self, moment: Moment, table: Table, position: Position) -> ShownRow | None:
-        """One record with its values in full, but for very large ones."""
-        return await self._rows.read(
-            self.step(moment),
-            self._trail,
-            lambda database: database.read_record(table, position, _CARD_VALUE_BYTES),
-        )
-
-    async def place_of(
-        self, moment: Moment, changes: TableChanges, record: RecordChange
-    ) -> int | None:
-        """The place of a changed record in its table's sheet; None if it is not there."""
-
-        def work(database: Database) -> int | None:
-            table = database.schema().find(changes.table)
-            if table is None:
-                return None
-            position: Position | None = None
-            if record.row_id is not None and table.row_id is not None:
-                position = (record.row_id,)
-            elif not changes.key_is_row_id:
-                position = database.find_position(table, changes.key_columns, record.key)
-            if position is None or database.read_record(table, position, 1) is None:
-                return None
-            return database.ordinal_of(table, position)
-
-        return await self._rows.read(self.step(moment), self._trail, work)
 
     # The trail
 
@@ -241,6 +163,7 @@ class Workspace:
         # What was deleted may have had pages moved that open images still look for elsewhere.
         await self._rows.forget_images()
         await self._survey.forget_images()
+        await self._orders.forget_images()
         known = {step.number for step in self.steps}
         befores = {step.number: step.before and step.before.number for step in self.steps}
         for number, (before, _) in list(self._compared.items()):
@@ -382,14 +305,6 @@ class Workspace:
             return list(record_history(self.trail, table, key_columns, key, live, opened=job.uses))
 
         return await self._survey.run(work)
-
-    async def ghosts(self, moment: Moment, table: Table, changes: TableChanges) -> list[Ghost]:
-        """The removed records of a table, each with the place it would have."""
-        from jondel.core.browse.ghosts import ghosts_of
-
-        return await self._rows.read(
-            self.step(moment), self._trail, lambda database: ghosts_of(database, table, changes)
-        )
 
     async def changes_of(self, moment: Moment) -> Changes:
         """A step's changes; for now, those since the last step (none where there is no step)."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
 
 import apsw
 import pytest
@@ -70,6 +71,8 @@ def test_what_was_put_together_column_by_column_is_understood_again(
     understood = condition_of(written, _TABLE)
     beyond_ascii = any(isinstance(v, str) and not v.isascii() for v in condition.values)
     empty = "" in condition.values
+    if condition.operator in ("contains", "does not contain", "starts with", "ends with"):
+        condition = replace(condition, values=tuple(map(str, condition.values)))
     if not (beyond_ascii or empty):
         assert understood == condition
 

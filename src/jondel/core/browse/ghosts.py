@@ -60,6 +60,10 @@ class Interleaving:
         """How many lines there are."""
         return self._rows + len(self._ghosts)
 
+    @property
+    def has_ghosts(self) -> bool:
+        return bool(self._ghosts)
+
     def ghost(self, line: int) -> Ghost | None:
         """The ghost on a line, if it is one's."""
         at = bisect_left(self._lines, line)

@@ -8,26 +8,56 @@ each line, ``missing`` for the blocks that a stretch of lines lacks, reads those
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
-from jondel.core.engines.protocol import Database, Extent
+from jondel.core.engines.protocol import Database, Extent, RowOrder
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
+
+if TYPE_CHECKING:
+    from jondel.core.model.filters import Arrangement
 
 BLOCK_ROWS = 128
 _KEPT_BLOCKS = 48
 
 
 class WindowCache:
-    """Blocks of one table's rows, the least recently used dropped first."""
+    """Blocks of one table's rows, the least recently used dropped first.
 
-    def __init__(self, table: Table, extent: Extent) -> None:
+    The rows are those of an arrangement, or the table as it is for None. While its order is being
+    made, only the first rows are known.
+    """
+
+    def __init__(
+        self,
+        table: Table,
+        extent: Extent,
+        arrangement: Arrangement | None = None,
+        order: RowOrder | None = None,
+    ) -> None:
         self.table = table
         self.extent = extent
+        self.arrangement = arrangement
+        self.order = order
         self._blocks: OrderedDict[int, Window] = OrderedDict()
 
+    @property
+    def complete(self) -> bool:
+        """Whether it is known how many rows there are, and any can be read."""
+        return self.extent.precision == "exact" and (self.arrangement is None or bool(self.order))
+
+    @property
+    def anywhere(self) -> bool:
+        """Whether any connection can read the rows."""
+        return self.order is None or self.order.anywhere
+
     def row(self, ordinal: int) -> tuple[Position, ShownRow] | None:
-        """The row at an ordinal from 0, or None where its block is not at hand."""
+        """The row at an ordinal from 0, or None where its block is not at hand.
+
+        The row is empty where it was there when its order was made, and is no more.
+        """
         window = self._blocks.get(ordinal // BLOCK_ROWS)
         within = ordinal % BLOCK_ROWS
         if window is None or within >= len(window.rows):
@@ -43,12 +73,16 @@ class WindowCache:
         for block in wanted:
             if block in self._blocks:
                 self._blocks.move_to_end(block)
+        if self.arrangement is not None and self.order is None:
+            return []
         return [block for block in wanted if block not in self._blocks]
 
     def fetch(self, database: Database, block: int) -> Window:
         """Read a block, going on from a neighbour where one is at hand."""
         offset = block * BLOCK_ROWS
         limit = min(BLOCK_ROWS, self.extent.rows - offset)
+        if self.order is not None:
+            return database.read_window(self.table, offset, limit, order=self.order)
         earlier, later = self._blocks.get(block - 1), self._blocks.get(block + 1)
         after = earlier.positions[-1] if earlier and len(earlier.rows) == BLOCK_ROWS else None
         before = later.positions[0] if later and later.rows else None
@@ -66,3 +100,22 @@ class WindowCache:
         self._blocks[window.offset // BLOCK_ROWS] = window
         while len(self._blocks) > _KEPT_BLOCKS:
             self._blocks.popitem(last=False)
+
+    def read_around(self, database: Database, ordinals: Iterable[int]) -> None:
+        """Read the blocks that these rows are in, where they are not at hand."""
+        last = max(0, self.extent.rows - 1)
+        wanted = {0, *(min(max(0, ordinal), last) for ordinal in ordinals)}
+        for block in sorted({ordinal // BLOCK_ROWS for ordinal in wanted}):
+            if block not in self._blocks:
+                self.add(self.fetch(database, block))
+
+    def take_extent(self, extent: Extent) -> None:
+        """Know better how many rows there are.
+
+        A last block that was cut short by the former extent is read anew.
+        """
+        self.extent = extent
+        for block, window in list(self._blocks.items()):
+            expected = min(BLOCK_ROWS, extent.rows - window.offset)
+            if len(window.rows) != expected:
+                del self._blocks[block]

@@ -22,7 +22,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     from jondel.core.engines.pages import PageSink
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.statements import Statement
-    from jondel.core.model.writes import WritePlan
+    from jondel.core.model.writes import Cells, WritePlan
 
 
 @dataclass(frozen=True)
@@ -246,6 +246,20 @@ class Database(Protocol):
         self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
     ) -> Position | None:
         """Find the position of the first row whose key columns hold these values exactly."""
+
+    def matching_rows(self, table: Table, cells: Cells, limit: int) -> Window:
+        """Read the first rows whose columns equal some values, in the table's own order."""
+
+    def count_matching(self, table: Table, cells: Cells, most: int | None = None) -> int:
+        """Count the rows whose columns equal some values; no further than ``most``."""
+
+    def distinct_values(
+        self, table: Table, column: str, most: int, cells: Cells | None = None
+    ) -> list[StoredValue]:
+        """Some of a column's values, each once and without NULL, in no order.
+
+        ``cells`` restricts the rows; only a part of a large table is looked at.
+        """
 
     def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
         """Tell whether more than one row has NULL in one of the key columns."""

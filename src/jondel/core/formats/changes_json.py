@@ -12,7 +12,7 @@ from typing import Any, TextIO
 from jondel.core.diff.compare import Comparison, Scope, TableDifference
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
-from jondel.core.formats.json_values import dumped, json_value
+from jondel.core.keeping.json_values import dumped, json_value
 from jondel.core.model.changes import CellChange, NoValue, RecordChange, SchemaChange, Unread
 from jondel.core.model.values import Value
 from jondel.core.snapshots.catalogue import Snapshot

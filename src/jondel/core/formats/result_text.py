@@ -8,7 +8,7 @@ import unicodedata
 from collections.abc import Iterator, Sequence
 
 from jondel.core.browse.display import line, safe_name
-from jondel.core.formats.json_values import dumped, json_value
+from jondel.core.keeping.json_values import dumped, json_value
 from jondel.core.model.rows import ResultRows
 from jondel.core.model.values import Clipped, InvalidText, Value
 

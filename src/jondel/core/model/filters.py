@@ -143,6 +143,10 @@ class Filter:
                 return self.changed(index, replace(layer, on=True))
         return Filter((*self.layers, Layer(condition)))
 
+    def all_off(self) -> Filter:
+        """This with every layer switched off."""
+        return Filter(tuple(replace(layer, on=False) for layer in self.layers))
+
     def changed(self, index: int, layer: Layer | None) -> Filter:
         """This with one layer replaced, or left out for None."""
         put = () if layer is None else (layer,)

@@ -17,8 +17,8 @@ from typing import Any, Literal, TypeAlias
 import apsw
 
 from jondel.core.errors import LabelTaken, StoreUnavailable
+from jondel.core.keeping.home import private_folder
 from jondel.core.model.changes import ChangeCounts, ChangeSummary
-from jondel.core.snapshots.home import private_folder
 
 TriggerKind: TypeAlias = Literal["by hand", "command", "action", "watch", "restore"]
 

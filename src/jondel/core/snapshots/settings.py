@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from jondel.core.errors import StoreUnavailable
-from jondel.core.snapshots.home import jondel_home, private_folder
+from jondel.core.keeping.home import jondel_home, private_folder
 
 _DEFAULT_BUDGET_BYTES = 10_000_000_000
 _UNITS = {"": 1, "B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}

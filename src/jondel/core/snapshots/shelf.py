@@ -29,7 +29,7 @@ import numpy.typing as npt
 from jondel.core.engines.pages import Origin, PageHashes
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StoreUnavailable
-from jondel.core.snapshots.home import private_folder
+from jondel.core.keeping.home import private_folder
 from jondel.core.snapshots.intake import Intake, Keep
 from jondel.core.snapshots.manifests import Manifest, ManifestFolder, Stored
 from jondel.core.snapshots.packs import PackFolder, packs_of

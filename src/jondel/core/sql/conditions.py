@@ -20,6 +20,7 @@ from jondel.core.model.filters import (
     Operator,
     OrderKey,
     SqlCondition,
+    WordsCondition,
 )
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import StoredValue
@@ -86,7 +87,9 @@ class _Reading:
                 parts = _split(found, joined)
                 if len(parts) > 1 and all(parts):
                     members = tuple(self.condition(part, depth + 1) for part in parts)
-                    return GroupCondition("or" if joined == "OR" else "and", members)
+                    if joined == "OR":
+                        return self._word(members) or GroupCondition("or", members)
+                    return GroupCondition("and", members)
             inner = _in_parentheses(found)
             if inner is not None:
                 return self.condition(inner, depth + 1)
@@ -96,6 +99,22 @@ class _Reading:
         if not found:
             return SqlCondition("")
         return SqlCondition(self._sql[found[0].start : found[-1].end])
+
+    def _word(self, members: tuple[Condition, ...]) -> Condition | None:
+        """A word that any column may contain."""
+        flat: list[Condition] = []
+        for member in members:  # of many columns they come in nested groups
+            inside = isinstance(member, GroupCondition) and member.joined == "or"
+            flat += member.members if inside else [member]  # type: ignore[union-attr]
+        columns = [m for m in flat if isinstance(m, ColumnCondition) and m.operator == "contains"]
+        names = tuple(member.column for member in columns)
+        values = {member.values for member in columns}
+        if len(columns) != len(flat) or names != self._table.column_names or len(values) != 1:
+            return None
+        word = str(columns[0].values[0])
+        if not word or '"' in word:
+            return None
+        return WordsCondition(f'"{word}"' if word.split() != [word] else word)
 
     def _leaf(self, found: list[Token]) -> Condition | None:
         inner = self._negated(found)

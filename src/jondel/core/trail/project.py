@@ -16,7 +16,7 @@ from typing import Any
 
 from jondel.core.diff.noise import KINDS, NoiseRules, check_rule
 from jondel.core.errors import RuleInvalid
-from jondel.core.snapshots.home import jondel_home, private_folder
+from jondel.core.keeping.home import jondel_home, private_folder
 from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, LONGEST_SETTLE_SECONDS
 
 FILE_NAME = "jondel.toml"

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from jondel.core.browse.display import line
 from jondel.core.trail.trail import Step
+from jondel.tui.early_look import Identity
 from jondel.tui.widgets.bands import Band
-from jondel.tui.workspace import Identity
 
 _NAME_CHARACTERS, _TITLE_CHARACTERS = 60, 40
 

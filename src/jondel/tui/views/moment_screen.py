@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from functools import partial
 
 from textual import events, work
 from textual.app import ComposeResult
@@ -17,6 +18,7 @@ from jondel.core.model.values import Clipped
 from jondel.tui.early_look import Identity
 from jondel.tui.moments import Moment
 from jondel.tui.views.masthead import Masthead
+from jondel.tui.views.sheet_pane import SheetPane
 from jondel.tui.views.surroundings import Surroundings
 from jondel.tui.watchers import Comparer, Follower
 from jondel.tui.widgets.bands import KeyBand
@@ -52,6 +54,7 @@ class MomentScreen(Surroundings):
 
     def on_mount(self) -> None:
         self._fold(self.size.width)
+        self._take_sheet(self._records.pane)
         self._records.show_title()
         self._show_early_look()
         self._show_around()
@@ -80,7 +83,6 @@ class MomentScreen(Surroundings):
         self._tables = list(look.tables)
         self._table_name = look.cache.table.name
         self._records.show_cache(None, look.cache, keep_place=False)
-        self._counts[look.cache.table.name] = look.cache.extent.rows
         self._show_table_list()
         self._table_list.highlight(look.cache.table.name)
         self._show_card()
@@ -186,6 +188,7 @@ class MomentScreen(Surroundings):
         try:
             await self._load_tables(moment)
             await self._load_sheet(moment, keep_place=keep_place)
+            await self._load_beside(moment)
             self._count_tables()
         except Cancelled:
             pass
@@ -217,10 +220,16 @@ class MomentScreen(Surroundings):
         await self._records.open_table(moment, table, keep_place=keep_place, place=place)
         if moment != self._moment:
             return
-        if self._sheet.table is not None:
-            self._counts[name] = self._sheet.rows
         self._mark_sheet()
         self._show_table_list()
+
+    async def _load_beside(self, moment: Moment) -> None:
+        """Read the other sheet anew, where two are shown."""
+        known = {table.name: table for table in self._tables}
+        for pane in self._records.panes:
+            table = pane.sheet.table
+            if pane is not self._records.pane and table is not None and table.name in known:
+                await pane.open_table(moment, known[table.name], keep_place=True)
 
     @work(group="counts", exclusive=True)
     async def _count_tables(self) -> None:
@@ -361,9 +370,23 @@ class MomentScreen(Surroundings):
         except JondelError as error:
             self._show_problem(error)
 
-    def on_sheet_record_selected(self, event: Sheet.RecordSelected) -> None:
+    def _take_sheet(self, pane: SheetPane) -> None:
+        """Follow what happens in a sheet."""
+        pane.sheet.when_selected = partial(self._record_selected, pane)
+
+    def on_sheet_pane_counted(self, event: SheetPane.Counted) -> None:
         event.stop()
-        self._records.show_title()
+        self._counts[event.table.name] = event.rows
+        self._show_table_list()
+
+    def on_sheet_pane_troubled(self, event: SheetPane.Troubled) -> None:
+        event.stop()
+        self._message.say(str(event.error), problem=True)
+
+    def _record_selected(self, pane: SheetPane) -> None:
+        pane.show_title()
+        if pane is not self._records.pane:
+            return
         if self._view == "records":
             self._show_card()
 

@@ -13,7 +13,9 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static, TextArea
 from textual.widgets.option_list import Option
 
+from jondel.core.browse.display import grouped, safe_name
 from jondel.core.errors import LabelInvalid
+from jondel.core.model.schema import Table
 from jondel.core.trail.trail import check_label
 from jondel.core.verify.actions import Action
 
@@ -94,6 +96,32 @@ class LabelPanel(ModalScreen[str | None]):
             self.query_one("#label-problem", Static).update(problem)
         else:
             self.dismiss(event.value)
+
+
+class JumpPanel(ModalScreen[str | None]):
+    """Asks where to go in a sheet; returns ``#`` and a row's number, or a key."""
+
+    BINDINGS = [Binding("escape", "dismiss(None)", "close")]
+
+    def __init__(self, table: Table, rows: int) -> None:
+        super().__init__()
+        self._table = table
+        self._rows = rows
+
+    def compose(self) -> ComposeResult:
+        keys = ", ".join(map(safe_name, self._table.primary_key))
+        hint = f"{keys}, or # and a row number" if keys else f"a row, 1 to {grouped(self._rows)}"
+        with Vertical(classes="panel"):
+            yield Static(f"Go to {hint}", classes="panel-title", markup=False)
+            yield Input(id="jump", classes="field", compact=True)
+            foot = "Enter goes there · Escape closes"
+            if len(self._table.primary_key) > 1:
+                foot = f"the key's values with commas between them · {foot}"
+            yield Static(foot, classes="panel-foot", markup=False)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        event.stop()
+        self.dismiss(event.value.strip())
 
 
 class NotePanel(ModalScreen[str | None]):

@@ -1,104 +1,124 @@
-"""Records: the sheet of one table under a line that says where in it one is."""
+"""Records: one sheet, or two side by side, under a line of the tables that are open."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
 from textual.app import ComposeResult
-from textual.containers import Vertical
+from textual.containers import Horizontal, Vertical
 
-from jondel.core.browse.display import grouped, safe_name
+from jondel.core.browse.display import safe_name
 from jondel.core.browse.ghosts import Ghost
 from jondel.core.browse.windows import WindowCache
-from jondel.core.errors import TableUnreadable
 from jondel.core.model.changes import Changes
-from jondel.core.model.rows import Window
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
+from jondel.tui.views.sheet_pane import SheetPane
 from jondel.tui.widgets.bands import Band
-from jondel.tui.widgets.row_marks import marks_of
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.workspace import Workspace
 
 
 class RecordsView(Vertical):
-    """The sheet and its title line."""
+    """The sheets; what is done to "the sheet" is done to the one that was last gone to."""
 
     def __init__(self, workspace: Workspace, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self._workspace = workspace
-        self._moment: Moment = None
-        self.sheet = Sheet(self._fetch, id="sheet")
-        self._title = Band(classes="title")
+        self.pane = SheetPane(workspace, sheet_id="sheet")
+        self._first = self.pane
+        self._second: SheetPane | None = None
+        self._open = Band(id="open-tables", classes="title -none")
+        self.open_tables: list[str] = []
+        """The tables that one has been in, in the order of their numbers."""
 
     def compose(self) -> ComposeResult:
-        yield self._title
-        yield self.sheet
+        yield self._open
+        with Horizontal(id="sheets"):
+            yield self._first
+
+    @property
+    def sheet(self) -> Sheet:
+        """The sheet that was last gone to."""
+        return self.pane.sheet
+
+    @property
+    def panes(self) -> list[SheetPane]:
+        """The sheets shown, from left to right."""
+        return [self._first, self._second] if self._second is not None else [self._first]
 
     async def open_table(
         self, moment: Moment, table: Table, *, keep_place: bool, place: int | None = None
     ) -> None:
-        """Show a table as of a moment.
-
-        ``keep_place``: stay where one is if the table is the one shown. ``place``: the ordinal of
-        a row that will be looked at, to be read along. A table that cannot be read is shown as a
-        problem; what concerns the database as a whole is raised as ``JondelError``.
-        """
-        shown = self.sheet.table
-        same = shown is not None and (shown.name, shown.column_names) == (
-            table.name,
-            table.column_names,
-        )
-        keep_place = keep_place and same
-        around = self.sheet.rows_in_view if keep_place else []
-        if place is not None:
-            around = [place]
-        try:
-            cache = await self._workspace.first_rows(moment, table, around)
-        except TableUnreadable as error:
-            self.sheet.show_problem(str(error))
-            self._title.show([(f" {safe_name(table.name)}", "strong")], [("not readable ", "dim")])
-            return
-        self.show_cache(moment, cache, keep_place=keep_place)
+        """Show a table in the sheet last gone to; see ``SheetPane.open_table``."""
+        await self.pane.open_table(moment, table, keep_place=keep_place, place=place)
+        self.show_open()
 
     def show_cache(self, moment: Moment, cache: WindowCache, *, keep_place: bool) -> None:
         """Show a table's rows, of which the first ones to be seen have been read."""
-        self._moment = moment
-        self.sheet.show(cache, keep_place=keep_place)
-        self.show_title()
+        self.pane.show_cache(moment, cache, keep_place=keep_place)
 
     def show_ghosts(self, ghosts: Sequence[Ghost]) -> None:
         """Show removed records of the table in their places."""
-        if self.sheet.table is not None:
-            self.sheet.set_ghosts(ghosts)
-            self.show_title()
+        self.pane.show_ghosts(ghosts)
 
     def mark(self, changes: Changes | None) -> None:
-        """Mark the rows of the table shown that changed."""
-        table = self.sheet.table
-        found = changes.table(table.name) if changes and table else None
-        marks = None
-        if found is not None:
-            marks = marks_of(found.key_columns, found.key_is_row_id, found.records)
-        self.sheet.set_marks(marks)
+        """Mark the rows that changed."""
+        for pane in self.panes:
+            pane.mark(changes)
 
     def show_title(self) -> None:
-        """Say which table is shown, how many rows it has and which is the current one."""
-        table = self.sheet.table
-        if table is None:
-            self._title.show([(" records", "strong")])
-            return
-        rows = self.sheet.rows
-        count = f"{grouped(rows)} row{'' if rows == 1 else 's'}"
-        kind = "" if table.kind == "table" else f"{table.kind}, "
-        row = self.sheet.current_row
-        place = f"row {grouped(row + 1)} of {grouped(rows)} " if rows and row is not None else ""
-        if row is None:
-            place = "a removed record "
-        self._title.show(
-            [(f" {safe_name(table.name)}", "strong"), (f"  {kind}{count}", "dim")],
-            [(place, "dim")],
-        )
+        self.pane.show_title()
 
-    async def _fetch(self, cache: WindowCache, block: int) -> Window:
-        return await self._workspace.block(self._moment, cache, block)
+    # Several tables
+
+    def remember_open(self) -> None:
+        """Count the table of the current sheet among those that are open."""
+        table = self.sheet.table
+        if table is not None and table.name not in self.open_tables:
+            self.open_tables.append(table.name)
+        self.show_open()
+
+    def forget_open(self, name: str) -> None:
+        """Take a table out of those that are open."""
+        if name in self.open_tables:
+            self.open_tables.remove(name)
+        self.show_open()
+
+    def show_open(self) -> None:
+        """List the open tables with their numbers, where there are several."""
+        current = self.sheet.table
+        parts = []
+        for number, name in enumerate(self.open_tables, 1):
+            chosen = current is not None and current.name == name
+            parts.append((f" {number} ", "dim"))
+            parts.append((f"{safe_name(name)} ", "strong" if chosen else "plain"))
+        self._open.set_class(len(self.open_tables) < 2, "-none")
+        self._open.show(parts)
+
+    async def put_beside(self) -> SheetPane:
+        """Open a second sheet on the right; returns it."""
+        if self._second is None:
+            self._second = SheetPane(self._workspace, sheet_id="sheet-beside")
+            self._second.add_class("-beside")
+            await self.query_one("#sheets").mount(self._second)
+        return self._second
+
+    async def close_beside(self) -> None:
+        """Show one sheet only: the one last gone to stays."""
+        second = self._second
+        if second is None:
+            return
+        gone = self._first if self.pane is second else second
+        self._second = None
+        if gone is self._first:
+            self._first = second
+        gone.leave()
+        self.pane = self._first
+        self._first.remove_class("-beside")
+        await gone.remove()
+
+    def go_to_pane(self, pane: SheetPane) -> None:
+        """Have a sheet be the one that things are done to."""
+        self.pane = pane
+        self.show_open()

@@ -21,6 +21,7 @@ from jondel.tui.views.records import RecordsView
 from jondel.tui.watchers import Comparer, Follower
 from jondel.tui.widgets.bands import KeyBand
 from jondel.tui.widgets.message_line import MessageLine
+from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.trail_strip import TrailStrip
 from jondel.tui.workspace import Workspace
 
@@ -48,7 +49,6 @@ class Surroundings(Screen[None]):
         self._compare_start: int | None = None
         self._wanted_change: ChangePlace | None = None
         self._records = RecordsView(workspace, id="records")
-        self._sheet = self._records.sheet
         self._changes_view = ChangesView(id="changes")
         self._changes_view.add_class("-away")
         self._card = CardPane(id="card-pane")
@@ -58,6 +58,15 @@ class Surroundings(Screen[None]):
         self._strip = TrailStrip(id="trail")
         self._follower = Follower(workspace)
         self._comparer = Comparer(workspace)
+
+    def on_unmount(self) -> None:
+        for pane in self._records.panes:
+            pane.leave()
+
+    @property
+    def _sheet(self) -> Sheet:
+        """The sheet that was last gone to."""
+        return self._records.sheet
 
     def _show_around(self) -> None:
         """Bring masthead, table list, trail and keys in line with the state."""

@@ -12,6 +12,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
+from jondel.tui.views.sheet_keys import SheetKeys
 from jondel.tui.views.surroundings import ChangePlace
 from jondel.tui.views.time_travel import TimeTravel
 from jondel.tui.widgets.change_list import ChangeList
@@ -245,8 +246,18 @@ class Workbench(TimeTravel):
 
     def action_stop(self) -> None:
         """Stop long work if there is any, else close what is open."""
-        if self._busy:
-            for group in ("snapshot", "changes", "moment", "sheet", "counts", "history"):
+        stopped = [pane for pane in self._records.panes if pane.stop()]
+        if stopped and not self._busy:
+            self._message.say("stopped: only the first rows are in this order")
+        elif self._busy:
+            for group in (
+                "snapshot",
+                "changes",
+                "moment",
+                "sheet",
+                "counts",
+                "history",
+            ):
                 self.workers.cancel_group(self, group)
             self._comparer.pause()
             self._sheet.expect_no_more()
@@ -258,9 +269,10 @@ class Workbench(TimeTravel):
     def action_help(self) -> None:
         from jondel.tui.views.panels import HelpPanel
 
+        records = self._view == "records"
         here = (
-            ("In the sheet", Sheet.BINDINGS)
-            if self._view == "records"
+            ("Going about in the sheet", Sheet.BINDINGS)
+            if records
             else ("In the list of changes", ChangeList.BINDINGS)
         )
         self.app.push_screen(
@@ -269,13 +281,14 @@ class Workbench(TimeTravel):
                     ("Everywhere", explained(Workbench.BINDINGS)),
                     ("Time", explained(TimeTravel.BINDINGS)),
                     (here[0], explained(here[1])),
+                    *([("The sheet", explained(SheetKeys.BINDINGS))] if records else []),
                 ]
             )
         )
 
     def commands(self) -> Iterable[SystemCommand]:
         """What can be called by name."""
-        for binding in (*Workbench.BINDINGS, *TimeTravel.BINDINGS):
+        for binding in (*Workbench.BINDINGS, *TimeTravel.BINDINGS, *SheetKeys.BINDINGS):
             if not isinstance(binding, Binding) or binding.action.startswith("app."):
                 continue
 

@@ -10,16 +10,16 @@ from rich.segment import Segment
 from rich.style import Style
 from textual import events
 from textual.geometry import Size
-from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from jondel.core.browse.display import Piece, Role, full_lines, safe_name
 from jondel.core.model.changes import MARKS, CellChange, NoValue, RecordChange, TableChanges
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import ShownRow, Value
+from jondel.tui.widgets.lines import LinesView
 from jondel.tui.widgets.styles import change_style, ink, value_style
 
-_INDENT = 2
+_INDENT, _MARGIN = 2, 1
 _NARROWEST = 8
 """Cells to wrap into at least; a card that is folded away has none."""
 _NAME, _TYPE, _CHANGED = "name", "type", "changed"
@@ -28,16 +28,20 @@ Run: TypeAlias = tuple[str, str]
 """Characters, and how they are shown: one of the words above, or a value's role."""
 
 
-class Card(ScrollView, can_focus=True):
+class Card(LinesView, can_focus=True):
     """The current record, or what happened to a record. Long lines wrap, at any character."""
 
-    DEFAULT_CSS = "Card { background: $surface; padding: 0 1; scrollbar-size: 1 1; }"
+    DEFAULT_CSS = "Card { background: $surface; scrollbar-size: 1 1; }"
 
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self._content: list[tuple[int, list[Run]]] = []
         self._wrapped: list[tuple[int, list[Run]]] = []
         self._wrapped_for = 0
+        self._strips: dict[int, Strip] = {}
+        self._styles: dict[str, Style] = {}
+        self._theme = ""
+        self._base = Style()
 
     def show_record(self, table: Table, row: ShownRow, change: RecordChange | None = None) -> None:
         """Show a record's values, marking the cells by which it changed."""
@@ -78,39 +82,55 @@ class Card(ScrollView, can_focus=True):
     def _wrap(self) -> None:
         width = self.scrollable_content_region.width
         self._wrapped_for = width
+        self._strips.clear()
         self._wrapped = [
             (indent, line)
             for indent, runs in self._content
-            for line in wrapped_runs(runs, max(_NARROWEST, width - indent))
+            for line in wrapped_runs(runs, max(_NARROWEST, width - indent - 2 * _MARGIN))
         ]
-        self.virtual_size = Size(width, len(self._wrapped))
+        size = Size(width, len(self._wrapped))
+        if size != self.virtual_size:
+            self.virtual_size = size
         self.refresh()
 
     def on_resize(self, event: events.Resize) -> None:
         if self.scrollable_content_region.width != self._wrapped_for:
             self._wrap()
 
-    def render_line(self, y: int) -> Strip:
-        width, base = self.scrollable_content_region.width, self.rich_style
+    def about_to_draw(self, width: int) -> None:
+        theme = self.app.current_theme.name
+        if theme != self._theme:
+            self._theme, self._base = theme, self.rich_style
+            self._styles.clear()
+            self._strips.clear()
+
+    def line_strip(self, y: int, width: int) -> Strip:
         index = y + self.scroll_offset.y
         if index >= len(self._wrapped):
-            return Strip.blank(width, base)
-        indent, runs = self._wrapped[index]
-        segments = [Segment(" " * indent, base)]
-        for characters, name in runs:
-            segments.append(Segment(characters, base + self._style(name)))
-        return Strip(segments).adjust_cell_length(width, base)
+            return Strip.blank(width, self._base)
+        strip = self._strips.get(index)
+        if strip is None or strip.cell_length != width:
+            indent, runs = self._wrapped[index]
+            segments = [Segment(" " * (indent + _MARGIN), self._base)]
+            segments += [Segment(characters, self._style(name)) for characters, name in runs]
+            strip = Strip(segments).adjust_cell_length(width, self._base)
+            self._strips[index] = strip
+        return strip
 
     def _style(self, name: str) -> Style:
-        match name:
-            case "name":
-                return ink(self, "sand-dim")
-            case "type":
-                return ink(self, "sea")
-            case "changed":
-                return change_style(self, "changed")
-            case _:
-                return value_style(self, cast(Role, name))
+        found = self._styles.get(name)
+        if found is None:
+            match name:
+                case "name":
+                    own = ink(self, "sand-dim")
+                case "type":
+                    own = ink(self, "sea")
+                case "changed":
+                    own = change_style(self, "changed")
+                case _:
+                    own = value_style(self, cast(Role, name))
+            found = self._styles[name] = self._base + own
+        return found
 
 
 def _field(

@@ -1,10 +1,16 @@
-"""Which rows of a sheet changed, and how."""
+"""Which rows of a sheet changed, and how; what a draft makes of them."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from jondel.core.model.changes import ChangeKind, RecordChange
+from jondel.core.model.rows import Position
+from jondel.core.model.values import Value
+
+DRAFT_MARK, FRESH_MARK, CHOSEN_MARK = "*", "∙", "•"
 
 
 @dataclass(frozen=True)
@@ -27,3 +33,26 @@ def marks_of(
         () if by_row_id else key_columns,
         {record.key: record for record in records if record.kind in kinds},
     )
+
+
+class DraftMarks(NamedTuple):
+    """What a draft makes of a table's rows: new values by column name, and rows to delete."""
+
+    edited: Mapping[Position, Mapping[str, Value]]
+    deleted: frozenset[Position]
+
+
+class RowLook(NamedTuple):
+    """How a row stands out: the gutter's sign and its colour, and which cells in which colour.
+
+    ``cells`` are column indexes in the table; None means all of them.
+    """
+
+    sign: str = " "
+    colour: str = ""
+    cells: frozenset[int] | None = frozenset()
+    struck: bool = False
+    chosen: bool = False
+
+
+PLAIN_LOOK = RowLook()

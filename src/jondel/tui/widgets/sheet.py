@@ -2,35 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from typing import NamedTuple
 
-from rich.segment import Segment
-from rich.style import Style
 from textual import events, work
 from textual.binding import Binding
 from textual.geometry import Size
 from textual.message import Message
 from textual.reactive import reactive
-from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
-from jondel.core.browse.display import Piece, pieces
+from jondel.core.browse.display import pieces
 from jondel.core.browse.ghosts import Ghost, Interleaving
+from jondel.core.browse.layout import ColumnLayout
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
+from jondel.core.engines.protocol import Extent
 from jondel.core.errors import JondelError
 from jondel.core.model.changes import MARKS, RecordChange
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
-from jondel.core.model.values import ShownRow
-from jondel.tui.widgets.cell_text import fitted, fitted_text
-from jondel.tui.widgets.row_marks import RowMarks
-from jondel.tui.widgets.sheet_columns import GAP, GUTTER, SheetColumns
-from jondel.tui.widgets.styles import change_style, ink, value_style
+from jondel.core.model.values import ShownRow, Value
+from jondel.tui.widgets.lines import LinesView
+from jondel.tui.widgets.row_marks import (
+    DRAFT_MARK,
+    FRESH_MARK,
+    PLAIN_LOOK,
+    DraftMarks,
+    RowLook,
+    RowMarks,
+)
+from jondel.tui.widgets.sheet_columns import SheetColumns
+from jondel.tui.widgets.sheet_paint import SheetPainter
+
+_HEAD_LINES = 2
+_AHEAD_ROWS = 100
+"""So many rows before and behind those in view are read before they are asked for."""
+_GONE = "removed since"
+_NO_DRAFT = DraftMarks({}, frozenset())
 
 Fetch = Callable[[WindowCache, int], Awaitable[Window]]
 
 
-class Sheet(ScrollView, can_focus=True):
+class _Drawn(NamedTuple):
+    """Where things are while lines are drawn."""
+
+    x: int
+    first_line: int
+    cursor_row: int
+    cursor_column: int
+    has_focus: bool
+
+
+class Sheet(LinesView, can_focus=True):
     """Rows of one table. Reads them through ``fetch`` as they come into view."""
 
     BINDINGS = [
@@ -42,6 +65,9 @@ class Sheet(ScrollView, can_focus=True):
         Binding("pagedown", "page(1)", "a screen down", show=False),
         Binding("home", "first_row", "first row", show=False),
         Binding("end", "last_row", "last row", show=False),
+        Binding("space", "choose", "choose the row, or not", show=False),
+        Binding("shift+up", "choose_on(-1)", "choose on, upwards", show=False),
+        Binding("shift+down", "choose_on(1)", "choose on, downwards", show=False),
         Binding("ctrl+home", "first_column", "first column", show=False),
         Binding("ctrl+end", "last_column", "last column", show=False),
         Binding("enter", "card", "the record's card", show=False),
@@ -50,18 +76,6 @@ class Sheet(ScrollView, can_focus=True):
 
     cursor_row = reactive(0)
     cursor_column = reactive(0)
-
-    class RecordSelected(Message):
-        """The current record is another, or has just been read. Not sent while it is not."""
-
-        def __init__(self, sheet: Sheet, ordinal: int) -> None:
-            super().__init__()
-            self.sheet = sheet
-            self.ordinal = ordinal
-
-        @property
-        def control(self) -> Sheet:
-            return self.sheet
 
     class CardWanted(Message):
         """The person wants to see the current record in full."""
@@ -86,14 +100,49 @@ class Sheet(ScrollView, can_focus=True):
         def control(self) -> Sheet:
             return self.sheet
 
+    class Entered(Message):
+        """The sheet has got the focus."""
+
+        def __init__(self, sheet: Sheet) -> None:
+            super().__init__()
+            self.sheet = sheet
+
+        @property
+        def control(self) -> Sheet:
+            return self.sheet
+
+    class RowsChosen(Message):
+        """Other rows than before are chosen."""
+
+        def __init__(self, sheet: Sheet) -> None:
+            super().__init__()
+            self.sheet = sheet
+
+        @property
+        def control(self) -> Sheet:
+            return self.sheet
+
     def __init__(self, fetch: Fetch, *, id: str | None = None) -> None:
         super().__init__(id=id)
+        self.when_selected: Callable[[], None] = lambda: None
+        """Called when the current record is another, or has just been read; not while it is not.
+
+        A call and no message, so that what shows the record is painted together with the rows.
+        """
         self._fetch = fetch
         self._cache: WindowCache | None = None
         self._lines = Interleaving(0)
         self._marks: RowMarks | None = None
         self._columns = SheetColumns()
+        self._layout = ColumnLayout()
+        self._draft = _NO_DRAFT
+        self._fresh: Mapping[Position, frozenset[int]] = {}
+        self._chosen: set[Position] = set()
         self._problem = ""
+        self._painter: SheetPainter | None = None
+        self._strips: dict[int, Strip] = {}
+        self._strips_for: tuple[object, ...] = ()
+        self._drawn = _Drawn(0, 0, 0, 0, False)
         self._reading = False
         self._expecting = False
         self._typed_ahead: list[Callable[[], None]] = []
@@ -121,6 +170,44 @@ class Sheet(ScrollView, can_focus=True):
         return None if ghost else self._lines.ordinal(self.cursor_row)
 
     @property
+    def cache(self) -> WindowCache | None:
+        """The rows shown; None where there is nothing to show."""
+        return self._cache
+
+    @property
+    def extent(self) -> Extent | None:
+        """How many rows there are, as far as that is known."""
+        return self._cache.extent if self._cache else None
+
+    def shows(self, cache: WindowCache) -> bool:
+        """Whether these are the rows shown."""
+        return self._cache is cache
+
+    @property
+    def current_position(self) -> Position:
+        """The position of the current row; empty where it is not known."""
+        found = self.record_at(self.cursor_row)
+        return found[0] if found is not None else ()
+
+    @property
+    def column_name(self) -> str:
+        """The name of the current column; empty where none is shown."""
+        field, table = self.current_field, self.table
+        return table.column_names[field] if table is not None and field is not None else ""
+
+    @property
+    def current_value(self) -> Value:
+        """The value of the current cell as read; None where there is none."""
+        found, field = self.record_at(self.cursor_row), self.current_field
+        return found[1][field] if found is not None and found[1] and field is not None else None
+
+    def rows_at_hand(self) -> dict[Position, ShownRow]:
+        """The rows around those in view, as last read, by their positions."""
+        first, last = self._stretch_in_view
+        lines = range(max(0, first - 1), last + 1)
+        return dict(entry for entry in map(self.record_at, lines) if entry is not None)
+
+    @property
     def rows_in_view(self) -> list[int]:
         """The ordinals of the current row and of those at the top and the bottom."""
         return [self._lines.ordinal(line) for line in (self.cursor_row, *self._stretch_in_view)]
@@ -142,12 +229,19 @@ class Sheet(ScrollView, can_focus=True):
         for move in moves:
             move()
 
-    def show(self, cache: WindowCache, *, keep_place: bool) -> None:
-        """Show a table's rows; ``keep_place`` where it is the same table, read anew."""
+    def show(self, cache: WindowCache, *, keep_place: bool, row: int | None = None) -> None:
+        """Show a table's rows; ``keep_place`` where it is the same table, read anew.
+
+        Then ``row`` is the ordinal that the current row has now, where that is known.
+        """
         if not keep_place:
             self._marks = None
-            self._lay_out(cache)
-        row = self._lines.ordinal(self.cursor_row)
+            self._draft, self._fresh = _NO_DRAFT, {}
+            self._chosen = set()
+            self._fit_columns(cache)
+        before = self._lines.ordinal(self.cursor_row)
+        shift = 0 if row is None else row - before
+        row = before + shift
         self._cache = cache
         self._problem = ""
         self._lines = Interleaving(self.rows)
@@ -156,6 +250,8 @@ class Sheet(ScrollView, can_focus=True):
             found = [cache.row(ordinal) for ordinal in range(*self._stretch_in_view)]
             self._widen([entry[1] for entry in found if entry is not None])
         if keep_place:
+            if shift:
+                self.scroll_to(None, self.scroll_target_y + shift, animate=False, force=True)
             self.cursor_row = max(0, min(row, self.rows - 1))
         else:
             self.cursor_row = self.cursor_column = 0
@@ -178,7 +274,81 @@ class Sheet(ScrollView, can_focus=True):
     def set_marks(self, marks: RowMarks | None) -> None:
         """Mark the rows that changed."""
         self._marks = marks
+        self.redraw()
+
+    def set_draft(self, draft: DraftMarks | None) -> None:
+        """Show what a draft makes of the rows."""
+        self._draft = draft or _NO_DRAFT
+        self.redraw()
+
+    def set_fresh(self, fresh: Mapping[Position, frozenset[int]]) -> None:
+        """Mark cells, by their columns' indexes, that have just changed under one's eyes."""
+        if fresh or self._fresh:
+            self._fresh = fresh
+            self.redraw()
+
+    @property
+    def layout(self) -> ColumnLayout:
+        """How the columns are laid out."""
+        return self._layout
+
+    def lay_out_next(self, layout: ColumnLayout) -> None:
+        """Lay out the table that is shown next in this way."""
+        self._layout = layout
+
+    def take_extent(self) -> None:
+        """More is known of how many rows there are: make room for them."""
+        row = self._lines.ordinal(self.cursor_row)
+        if not self._lines.has_ghosts:
+            self._lines = Interleaving(self.rows)
+        self._resize()
+        self.cursor_row = max(0, min(self.cursor_row, self._lines.lines - 1))
+        if row != self._lines.ordinal(self.cursor_row):
+            self._move_to(self.cursor_row, self.cursor_column)
+        self._read_visible()
         self.refresh()
+
+    def lay_out(self, layout: ColumnLayout) -> None:
+        """Lay the columns out in another way; the current column stays the current one."""
+        field = self.current_field
+        self._layout = layout
+        if self._cache is None:
+            return
+        self._fit_columns(self._cache)
+        place = self._columns.place_of(field) if field is not None else None
+        self.cursor_column = min(self.cursor_column if place is None else place, self._last_place)
+        self._strips_for = ()
+        self._resize()
+        self.scroll_to(self._column_scroll(), None, animate=False, force=True)
+        self.refresh()
+
+    @property
+    def current_field(self) -> int | None:
+        """The index of the current column in the table; None where no column is shown."""
+        fields = self._columns.fields
+        return fields[self.cursor_column] if self.cursor_column < len(fields) else None
+
+    @property
+    def current_width(self) -> int:
+        """How wide the current column is, in cells."""
+        widths = self._columns.widths
+        return widths[self.cursor_column] if self.cursor_column < len(widths) else 0
+
+    @property
+    def _last_place(self) -> int:
+        return max(0, len(self._columns) - 1)
+
+    @property
+    def chosen(self) -> set[Position]:
+        """The positions of the rows that a person has chosen."""
+        return set(self._chosen)
+
+    def choose_none(self) -> None:
+        """Have no row chosen any more."""
+        if self._chosen:
+            self._chosen.clear()
+            self.redraw()
+            self.post_message(self.RowsChosen(self))
 
     def set_ghosts(self, ghosts: Sequence[Ghost]) -> None:
         """Show removed records where they were; the current row stays the current one."""
@@ -210,7 +380,8 @@ class Sheet(ScrollView, can_focus=True):
         if table is None:
             return
         if column in table.column_names:
-            self.cursor_column = table.column_names.index(column)
+            place = self._columns.place_of(table.column_names.index(column))
+            self.cursor_column = self.cursor_column if place is None else place
         self._go_to_line(self._lines.line(max(0, min(ordinal, self.rows - 1))))
 
     def _go_to_line(self, line: int) -> None:
@@ -231,12 +402,12 @@ class Sheet(ScrollView, can_focus=True):
         ghost = self._lines.ghost(line)
         if ghost is not None:
             return ghost.record
-        found = self.record_at(line)
+        found = self.record_at(line) if self._marks is not None else None
         return self._change_of(*found) if found else None
 
     def _change_of(self, position: Position, row: ShownRow) -> RecordChange | None:
         marks, table = self._marks, self.table
-        if marks is None or table is None:
+        if marks is None or table is None or not row:
             return None
         if not marks.key_columns:
             return marks.records.get(tuple(position))
@@ -245,34 +416,41 @@ class Sheet(ScrollView, can_focus=True):
 
     # Layout
 
-    def _lay_out(self, cache: WindowCache) -> None:
+    def _fit_columns(self, cache: WindowCache) -> None:
         """Fit the columns to the rows at hand."""
         found = [cache.row(ordinal) for ordinal in range(min(cache.extent.rows, BLOCK_ROWS))]
-        self._columns = SheetColumns(cache.table, [entry[1] for entry in found if entry])
+        rows = [entry[1] for entry in found if entry]
+        self._columns = SheetColumns(cache.table, rows, self._layout)
+        self._columns.fit_frozen(self.scrollable_content_region.width)
 
     def _widen(self, rows: Sequence[ShownRow]) -> None:
         if self._columns.widen(rows):
             self._resize()
 
     def _resize(self) -> None:
-        self.virtual_size = Size(self._columns.total_width, self._lines.lines + 1)
+        size = Size(self._columns.total_width, self._lines.lines + _HEAD_LINES)
+        self._strips.clear()
+        if size != self.virtual_size:
+            self.virtual_size = size
 
     @property
     def _body_height(self) -> int:
-        return max(1, self.scrollable_content_region.height - 1)
+        return max(1, self.scrollable_content_region.height - _HEAD_LINES)
 
     def _column_scroll(self) -> int:
         """The least change of the horizontal place that shows the current column."""
-        if not self._columns:
-            return 0
-        left = self._columns.edges[self.cursor_column]
-        right = left + self._columns.widths[self.cursor_column]
-        room = self.scrollable_content_region.width
-        x = self.scroll_offset.x
-        if left - GUTTER < x:
-            return max(0, left - GUTTER)
+        x, columns = self.scroll_offset.x, self._columns
+        if not columns or self.cursor_column < columns.frozen:
+            return x
+        left = columns.edges[self.cursor_column]
+        right = left + columns.widths[self.cursor_column]
+        room, frozen = self.scrollable_content_region.width, columns.frozen_edge
+        if left < x + frozen:
+            return max(0, left - frozen)
         if right > x + room:
-            return max(0, min(right - room, left - GUTTER))
+            # As far as to the beginning of a column, so that none is cut on the left.
+            first = next((e for e in columns.edges if e >= right - room + frozen), left)
+            return max(0, min(first, left) - frozen)
         return x
 
     # Reading
@@ -291,15 +469,19 @@ class Sheet(ScrollView, can_focus=True):
                 missing = cache.missing(first, last)
                 row = self._lines.ordinal(self.cursor_row)
                 current = cache.missing(row, row)
-                if not missing and not current:
+                ahead = cache.missing(first - _AHEAD_ROWS, last + _AHEAD_ROWS)
+                if not (missing or current or ahead):
                     break
-                window = await self._fetch(cache, (missing or current)[0])
+                unseen = not (missing or current)
+                window = await self._fetch(cache, (missing or current or ahead)[0])
                 if not window.rows and window.offset < cache.extent.rows:
                     break  # rows went away since they were counted; a fresh count is under way
                 cache.add(window)
+                if unseen:
+                    continue
                 if cache is self._cache:
                     self._widen(window.rows)
-                    self.refresh()
+                    self.redraw()
                     self._announce()
         except JondelError as error:
             self.show_problem(str(error))
@@ -309,115 +491,108 @@ class Sheet(ScrollView, can_focus=True):
 
     def _announce(self) -> None:
         if self.record_at(self.cursor_row) is not None or not self.rows:
-            self.post_message(self.RecordSelected(self, self.cursor_row))
+            self.when_selected()
 
     # Drawing
 
-    def render_line(self, y: int) -> Strip:
-        width = self.scrollable_content_region.width
-        background = self.rich_style
+    def redraw(self) -> None:
+        """Draw all rows anew, for something about them is other than before."""
+        self._strips.clear()
+        self.refresh()
+
+    def about_to_draw(self, width: int) -> None:
+        x, y = self.scroll_offset
+        wanted = (self.app.current_theme.name, width, x)
+        if wanted != self._strips_for:
+            self._strips_for = wanted
+            self._strips.clear()
+            self._painter = SheetPainter(self, self.rich_style)
+            self._columns.fit_frozen(width)
+        # Looked up once, not for every line.
+        self._drawn = _Drawn(
+            x, y - _HEAD_LINES, self.cursor_row, self.cursor_column, self.has_focus
+        )
+
+    def line_strip(self, y: int, width: int) -> Strip:
+        painter, drawn = self._painter, self._drawn
+        assert painter is not None, "made before lines are drawn"
         if self._cache is None:
-            return self._problem_line(y, width, background)
+            lines = _wrapped(self._problem, max(10, width - 4))
+            if 1 <= y <= len(lines):
+                return painter.problem("  " + lines[y - 1], width)
+            return painter.blank(width)
         if y == 0:
-            return self._head_line(width)
-        line = self.scroll_offset.y + y - 1
+            return painter.head(self._columns, drawn.cursor_column, drawn.x, width)
+        if y == 1:
+            return painter.remarks(self._columns, drawn.cursor_column, drawn.x, width)
+        line = drawn.first_line + y
+        strip = self._strips.get(line) if line != drawn.cursor_row else None
+        if strip is not None:
+            return strip
         if line >= self._lines.lines:
-            return Strip.blank(width, background)
-        return self._row_line(line, width, background)
-
-    def _problem_line(self, y: int, width: int, background: Style) -> Strip:
-        lines = _wrapped(self._problem, max(10, width - 4))
-        if 1 <= y <= len(lines):
-            style = background + ink(self, "removed")
-            text = fitted_text("  " + lines[y - 1], width)
-            return Strip([Segment(text, style)], width)
-        return Strip.blank(width, background)
-
-    def _head_line(self, width: int) -> Strip:
-        plain = ink(self, "sand-dim", on="surface")
-        current = ink(self, "brass", on="surface", bold=True)
-        columns = self._columns.between(self.scroll_offset.x, width)
-        segments = []
-        for index in columns:
-            style = current if index == self.cursor_column else plain
-            text = fitted(
-                [Piece(self._columns.names[index], "text")],
-                self._columns.widths[index],
-                right=self._columns.right[index],
-            )
-            segments.append(Segment("".join(piece.text for piece in text), style))
-            segments.append(Segment(" " * GAP, plain))
-        strip = self._placed(segments, columns, width, Segment(" " * GUTTER, plain), plain)
-        total = self._columns.total_width
-        hidden_left, hidden_right = self.scroll_offset.x > 0, self.scroll_offset.x + width < total
-        if hidden_left:
-            strip = Strip.join([Strip([Segment("‹ ", current)], GUTTER), strip.crop(GUTTER)])
-        if hidden_right:
-            strip = Strip.join([strip.crop(0, width - 1), Strip([Segment("›", current)], 1)])
-        return strip
-
-    def _row_line(self, line: int, width: int, background: Style) -> Strip:
-        is_current = line == self.cursor_row
-        base = background
-        if is_current:
-            base = background + ink(self, on="row-current")
+            return painter.blank(width)
         found = self.record_at(line)
         if found is None:
-            dim = base + value_style(self, "clip")
-            return Strip([Segment(fitted_text("  ⋯", width), dim)], width)
-        _, row = found
-        change = self.change_on(line)
-        removed = change is not None and change.kind == "removed"
-        struck = Style(strike=True) if removed else Style()
-        changed = {cell.column for cell in change.cells} if change else set()
-        columns = self._columns.between(self.scroll_offset.x, width)
-        segments: list[Segment] = []
-        table = self._cache.table if self._cache else None
-        for index in columns:
-            style = base
-            if is_current and index == self.cursor_column:
-                focused = ink(self, "ink", on="brass")
-                style = base + (focused if self.has_focus else ink(self, on="rail"))
-            marked = (
-                change is not None
-                and table is not None
-                and (change.kind != "changed" or table.columns[index].name in changed)
-            )
-            cells = self._columns.widths[index]
-            shown = fitted(pieces(row[index], cells + 1), cells, right=self._columns.right[index])
-            for piece in shown:
-                colour = value_style(self, piece.role)
-                if marked and change is not None:
-                    colour = change_style(self, change.kind)
-                if is_current and index == self.cursor_column and self.has_focus:
-                    colour = Style(bold=marked)
-                segments.append(Segment(piece.text, style + colour + struck))
-            segments.append(Segment(" " * GAP, base))
-        gutter = Segment(" " * GUTTER, base)
-        if change is not None:
-            mark = f"{MARKS[change.kind]} "
-            gutter = Segment(mark, base + change_style(self, change.kind))
-        return self._placed(segments, columns, width, gutter, base)
+            return painter.words("  ⋯", width, current=line == drawn.cursor_row)
+        strip = self._row_strip(painter, line, found, width)
+        if line != drawn.cursor_row:
+            self._strips[line] = strip
+        return strip
 
-    def _placed(
-        self, segments: list[Segment], columns: range, width: int, gutter: Segment, base: Style
+    def _row_strip(
+        self, painter: SheetPainter, line: int, found: tuple[Position, ShownRow], width: int
     ) -> Strip:
-        """Cut the columns to the visible stretch; the gutter stays in place."""
-        start = self._columns.edges[columns.start] if self._columns else GUTTER
-        shift = self.scroll_offset.x + GUTTER - start
-        if shift <= 0:
-            return Strip([gutter, *segments]).adjust_cell_length(width, base)
-        body = Strip(segments).crop(shift, shift + width - GUTTER)
-        return Strip.join([Strip([gutter], GUTTER), body]).adjust_cell_length(width, base)
+        drawn, (position, row) = self._drawn, found
+        current = line == drawn.cursor_row
+        if not row and len(self._columns):
+            return painter.words(f"  {_GONE}", width, current=current)
+        edited = self._draft.edited.get(position) if self._draft.edited else None
+        if edited and self.table is not None:
+            names = self.table.column_names
+            row = tuple(edited.get(n, v) for n, v in zip(names, row, strict=True))
+        return painter.row(
+            self._columns,
+            row,
+            self._look_of(line, position),
+            current=current,
+            current_place=drawn.cursor_column,
+            focused=drawn.has_focus,
+            x=drawn.x,
+            width=width,
+        )
+
+    def _look_of(self, line: int, position: Position) -> RowLook:
+        look = PLAIN_LOOK
+        change = self.change_on(line)
+        table = self.table
+        if table is None or not (change or self._fresh or self._chosen or any(self._draft)):
+            return look
+        if position in self._draft.deleted:
+            look = RowLook(DRAFT_MARK, "draft", None, struck=True)
+        elif position in self._draft.edited:
+            edited = self._draft.edited[position]
+            cells = frozenset(i for i, n in enumerate(table.column_names) if n in edited)
+            look = RowLook(DRAFT_MARK, "draft", cells)
+        elif change is not None:
+            changed = {cell.column for cell in change.cells}
+            cells = frozenset(i for i, n in enumerate(table.column_names) if n in changed)
+            every = change.kind != "changed"
+            struck = change.kind == "removed"
+            look = RowLook(MARKS[change.kind], change.kind, None if every else cells, struck)
+        elif position in self._fresh:
+            look = RowLook(FRESH_MARK, "sea", self._fresh[position])
+        return look._replace(chosen=position in self._chosen) if self._chosen else look
 
     # Moving
 
-    def watch_cursor_row(self) -> None:
+    def watch_cursor_row(self, old: int, new: int) -> None:
         self._announce()
-        self.refresh()
+        for line in (old, new):
+            self.refresh_lines(line + _HEAD_LINES, 1)
 
     def watch_cursor_column(self) -> None:
         self.refresh()
+        self._announce()
 
     def watch_scroll_y(self, old: float, new: float) -> None:
         super().watch_scroll_y(old, new)
@@ -429,12 +604,22 @@ class Sheet(ScrollView, can_focus=True):
     def watch_has_focus(self, value: bool) -> None:
         super().watch_has_focus(value)
         self.refresh()
+        if value:
+            self.post_message(self.Entered(self))
 
     def action_move(self, rows: int, columns: int) -> None:
         self._move(lambda: (self.cursor_row + rows, self.cursor_column + columns))
 
     def action_page(self, screens: int) -> None:
-        self._move(lambda: (self.cursor_row + screens * self._body_height, self.cursor_column))
+        """Go a screen on; the current row stays where it is on the screen, if it can."""
+
+        def go() -> None:
+            rows = screens * self._body_height
+            top = max(0, min(int(self.scroll_target_y) + rows, self.max_scroll_y))
+            self.scroll_to(None, top, animate=False, force=True)
+            self._move_to(self.cursor_row + rows, self.cursor_column)
+
+        self._when_there(go)
 
     def action_first_row(self) -> None:
         self._move(lambda: (0, self.cursor_column))
@@ -451,13 +636,33 @@ class Sheet(ScrollView, can_focus=True):
     def _move(self, target: Callable[[], tuple[int, int]]) -> None:
         """Go to a row and column, or do so once the expected table is there."""
 
-        def go() -> None:
-            self._move_to(*target())
+        self._when_there(lambda: self._move_to(*target()))
 
+    def _when_there(self, go: Callable[[], None]) -> None:
         if self._expecting:
             self._typed_ahead.append(go)
         else:
             go()
+
+    def action_choose(self) -> None:
+        """Choose the current row, or take it out again, and go on to the next."""
+        found = self.record_at(self.cursor_row)
+        if found is None or not found[0] or self._lines.ghost(self.cursor_row):
+            return
+        self._chosen ^= {found[0]}
+        self._strips.clear()
+        self.post_message(self.RowsChosen(self))
+        self._move_to(self.cursor_row + 1, self.cursor_column)
+        self.refresh()
+
+    def action_choose_on(self, rows: int) -> None:
+        """Choose the current row and go on."""
+        found = self.record_at(self.cursor_row)
+        if found is not None and found[0] in self._chosen:
+            self._chosen.discard(found[0])
+        self.action_choose()
+        if rows < 0:
+            self._move_to(self.cursor_row - 1 + rows, self.cursor_column)
 
     def action_card(self) -> None:
         self.post_message(self.CardWanted(self))
@@ -476,10 +681,10 @@ class Sheet(ScrollView, can_focus=True):
         self._read_visible()
 
     def on_click(self, event: events.Click) -> None:
-        if self._cache is None or event.y == 0 or not self._columns:
+        if self._cache is None or event.y < _HEAD_LINES or not self._columns:
             return
-        column = self._columns.at(self.scroll_offset.x + event.x)
-        self._move_to(self.scroll_offset.y + event.y - 1, column)
+        column = self._columns.at(event.x, self.scroll_offset.x)
+        self._move_to(self.scroll_offset.y + event.y - _HEAD_LINES, column)
 
 
 def _wrapped(text: str, width: int) -> list[str]:

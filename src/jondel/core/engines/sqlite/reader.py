@@ -27,6 +27,7 @@ from jondel.core.engines.sqlite.failures import translated
 from jondel.core.engines.sqlite.schema_reader import read_schema
 from jondel.core.engines.sqlite.selecting import order_by_code_point, selected, stream
 from jondel.core.engines.sqlite.sql_text import (
+    equal,
     quoted,
     quoted_list,
     row_comparison,
@@ -47,9 +48,12 @@ if TYPE_CHECKING:  # not needed to look at a table as it is
     from jondel.core.engines.sqlite.arranging import KeptOrder, NumberOrder
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.statements import Statement
+    from jondel.core.model.writes import Cells
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
+_LOOKED_AT_ROWS, _COMPARED_BYTES = 5000, 1000
+"""For a column's distinct values: so many rows are looked at, and only values as small as this."""
 _ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
 
@@ -287,6 +291,42 @@ class SqliteReader:
         where = " AND ".join(f"{quoted(name)} IS ? COLLATE BINARY" for name in key_columns)
         found = self._read(table, columns=(), where=where, parameters=tuple(key), limit="1")
         return cast(Position, found[0]) if found else None
+
+    def matching_rows(self, table: Table, cells: Cells, limit: int) -> Window:
+        self._require(table)
+        found = self._read(
+            table,
+            where=equal(cells),
+            parameters=tuple(value for _, value in cells),
+            order=quoted_list(table.position_columns),
+            limit=str(limit),
+        )
+        return _window(table, 0, found)
+
+    def count_matching(self, table: Table, cells: Cells, most: int | None = None) -> int:
+        self._require(table)
+        self._keep_current()
+        limit = "" if most is None else str(most)
+        inner = select(table.name, ["1"], where=equal(cells), limit=limit)
+        with translated(self._path, table=table.name):
+            values = tuple(value for _, value in cells)
+            return cast(int, self._value(f"SELECT count(*) FROM ({inner})", values))
+
+    def distinct_values(
+        self, table: Table, column: str, most: int, cells: Cells | None = None
+    ) -> list[StoredValue]:
+        self._require(table)
+        self._keep_current()
+        name = quoted(column)
+        where = f"{name} IS NOT NULL AND octet_length({name}) <= {_COMPARED_BYTES}"
+        where += f" AND {equal(cells)}" if cells else ""
+        some = select(table.name, [f"{name} AS v"], where=where, limit=str(_LOOKED_AT_ROWS))
+        with translated(self._path, table=table.name):
+            found = self._connection.execute(
+                f"SELECT DISTINCT v FROM ({some}) LIMIT {most}",
+                cast("tuple[apsw.SQLiteValue]", tuple(value for _, value in cells or ())),
+            )
+            return [cast(StoredValue, row[0]) for row in found]
 
     def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
         self._require(table)

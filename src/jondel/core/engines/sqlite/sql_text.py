@@ -73,6 +73,11 @@ def row_comparison(columns: Sequence[str], operator: str) -> str:
     return f"({quoted_list(columns)}) {operator} ({marks})"
 
 
+def equal(cells: Iterable[tuple[str, object]]) -> str:
+    """Columns equal to values, one parameter each; all rows where there are none."""
+    return " AND ".join(f"{quoted(name)} = ?" for name, _ in cells) or "TRUE"
+
+
 def unwrapped(row: tuple[Any, ...], encoding: str) -> tuple[Value, ...]:
     """Decode a row of wrapped columns; ``encoding`` is the database's own text encoding."""
     for value in row:

@@ -7,7 +7,7 @@ import json
 import math
 from typing import Any
 
-from jondel.core.model.values import Clipped, InvalidText, Value
+from jondel.core.model.values import Clipped, InvalidText, StoredValue, Value
 
 
 def json_value(value: Value) -> Any:
@@ -27,6 +27,24 @@ def json_value(value: Value) -> Any:
             raise TypeError("a clipped value cannot be written out")
         case _:
             return value
+
+
+def value_from_json(plain: Any) -> StoredValue:
+    """The value that ``json_value`` wrote.
+
+    Raises:
+        ValueError: it is none.
+    """
+    match plain:
+        case None | int() | float() | str() if not isinstance(plain, bool):
+            return plain
+        case {"base64": str(text)}:
+            return base64.b64decode(text, validate=True)
+        case {"text_base64": str(text)}:
+            return InvalidText(base64.b64decode(text, validate=True))
+        case {"real": "Infinity" | "-Infinity" | "NaN" as text}:
+            return float(text)
+    raise ValueError(f"{plain!r} is no value")
 
 
 def dumped(item: Any) -> str:

@@ -1,0 +1,273 @@
+"""Which columns point at records of which table: as declared, as guessed, as a person says.
+
+Many schemas declare no foreign keys. Then names suggest links, and values decide: a link is only
+offered where the values seen do lead somewhere.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Literal, NamedTuple, TypeAlias
+
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import JondelError
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Schema, Table
+from jondel.core.model.values import Clipped, ShownRow, StoredValue
+
+Standing: TypeAlias = Literal["declared", "guessed", "confirmed", "added"]
+
+_SAMPLED_VALUES = 40
+_MOST_KINDS = 24
+_LEAST_SHARE = 0.9
+_KEY_ENDINGS = ("id", "key", "no", "nr", "code", "ref", "uuid")
+
+
+class Link(NamedTuple):
+    """Columns of a child table that hold a parent's key.
+
+    ``when`` names a column of the child and the value it must hold for the link to be meant: where
+    an id column points into several tables, and a column beside it says into which.
+    """
+
+    child: str
+    columns: tuple[str, ...]
+    parent: str
+    parent_columns: tuple[str, ...]
+    when: tuple[str, StoredValue] | None = None
+
+    def words(self) -> str:
+        """The link in words, as in ``boats.berth_id → berths.id``."""
+        ours, theirs = ", ".join(self.columns), ", ".join(self.parent_columns)
+        condition = f" where {self.when[0]} is {self.when[1]!s}" if self.when else ""
+        return f"{self.child}.{ours} → {self.parent}.{theirs}{condition}"
+
+
+class LinkDecisions(NamedTuple):
+    """What a person said of links: these hold, those do not."""
+
+    confirmed: frozenset[Link] = frozenset()
+    refused: frozenset[Link] = frozenset()
+    added: frozenset[Link] = frozenset()
+
+    def confirm(self, link: Link) -> LinkDecisions:
+        return self._replace(confirmed=self.confirmed | {link}, refused=self.refused - {link})
+
+    def refuse(self, link: Link) -> LinkDecisions:
+        """Do not offer a link any more; one that was added by hand is gone."""
+        if link in self.added:
+            return self._replace(added=self.added - {link})
+        return self._replace(confirmed=self.confirmed - {link}, refused=self.refused | {link})
+
+    def add(self, link: Link) -> LinkDecisions:
+        return self._replace(added=self.added | {link}, refused=self.refused - {link})
+
+
+def declared_links(schema: Schema) -> list[Link]:
+    """The links that the schema's foreign keys make; those to tables that are not there are out."""
+    found = []
+    for table in schema.tables:
+        for key in table.foreign_keys:
+            parent = schema.find(key.target_table)
+            if parent is None:
+                continue
+            columns = key.target_columns or parent.primary_key
+            named = [_named(parent, name) for name in columns]
+            ours = [_named(table, name) for name in key.columns]
+            if len(named) == len(ours) and all(named) and all(ours):
+                found.append(
+                    Link(table.name, tuple(map(str, ours)), parent.name, tuple(map(str, named)))
+                )
+    return list(dict.fromkeys(found))
+
+
+def guessed_links(database: Database, schema: Schema) -> Iterator[Link]:
+    """The links that names suggest and values bear out, one after the other.
+
+    Reads a few values of each column whose name suggests one.
+    """
+    declared = declared_links(schema)
+    taken = {(link.child, column) for link in declared for column in link.columns}
+    tables = [t for t in schema.tables if not t.internal and not t.unreadable and t.kind == "table"]
+    parents = [(t, t.primary_key[0]) for t in tables if len(t.primary_key) == 1]
+    by_form: dict[str, list[tuple[Table, str]]] = {}
+    for table, key in parents:
+        for form in _forms(table.name):
+            by_form.setdefault(form, []).append((table, key))
+    for child in tables:
+        for column in child.column_names:
+            if (child.name, column) in taken:
+                continue
+            link = None
+            for parent, key in _suggested(child, column, by_form):
+                candidate = Link(child.name, (column,), parent.name, (key,))
+                if _leads_somewhere(database, child, parent, candidate):
+                    link = candidate
+                    break
+            if link is not None:
+                yield link
+            else:
+                yield from _by_kind(database, child, column, by_form)
+
+
+def all_links(
+    declared: Iterable[Link], guessed: Iterable[Link], decisions: LinkDecisions
+) -> dict[Link, Standing]:
+    """Every link that holds or may hold, with its standing; refused ones are left out."""
+    found: dict[Link, Standing] = dict.fromkeys(declared, "declared")
+    for link in decisions.added:
+        found.setdefault(link, "added")
+    for link in decisions.confirmed:
+        found.setdefault(link, "confirmed")
+    for link in guessed:
+        if link not in decisions.refused:
+            found.setdefault(link, "guessed")
+    return found
+
+
+# Following links
+
+
+class LinkedRecord(NamedTuple):
+    """A record at an end of a link; the position is empty where its table gives none."""
+
+    table: Table
+    position: Position
+    row: ShownRow
+
+
+def target_values(link: Link, table: Table, row: ShownRow) -> tuple[StoredValue, ...] | None:
+    """What the parent's key must be for a child's row; None where the link is not meant there."""
+    if link.when is not None and _value(table, row, link.when[0]) != link.when[1]:
+        return None
+    return _values(table, row, link.columns)
+
+
+def children_cells(
+    link: Link, parent: Table, row: ShownRow
+) -> tuple[tuple[str, StoredValue], ...] | None:
+    """What a child's row must hold to point at a parent's row; None where nothing can."""
+    values = _values(parent, row, link.parent_columns)
+    if values is None:
+        return None
+    cells = tuple(zip(link.columns, values, strict=True))
+    return (*cells, link.when) if link.when is not None else cells
+
+
+def target_of(
+    database: Database, schema: Schema, link: Link, table: Table, row: ShownRow
+) -> LinkedRecord | None:
+    """The record that a row points at by a link, if it is there."""
+    parent, values = schema.find(link.parent), target_values(link, table, row)
+    if parent is None or values is None:
+        return None
+    cells = tuple(zip(link.parent_columns, values, strict=True))
+    found = database.matching_rows(parent, cells, 1)
+    return LinkedRecord(parent, found.positions[0], found.rows[0]) if found.rows else None
+
+
+def _values(table: Table, row: ShownRow, columns: Sequence[str]) -> tuple[StoredValue, ...] | None:
+    """The values of some columns; None where one is NULL or not at hand in full."""
+    found = tuple(_value(table, row, name) for name in columns)
+    return None if any(v is None or isinstance(v, Clipped) for v in found) else found  # type: ignore[return-value]
+
+
+def _value(table: Table, row: ShownRow, column: str) -> object:
+    names = table.column_names
+    return row[names.index(column)] if column in names and len(row) == len(names) else None
+
+
+# Guessing
+
+
+def _named(table: Table, name: str) -> str | None:
+    """The table's own spelling of a column's name."""
+    folded = name.casefold()
+    return next((found for found in table.column_names if found.casefold() == folded), None)
+
+
+def _forms(name: str) -> set[str]:
+    """A table's name in one and in many, without what parts its words."""
+    plain = _plain(name)
+    found = {plain}
+    if plain.endswith("ies"):
+        found.add(plain[:-3] + "y")
+    if plain.endswith("es"):
+        found.add(plain[:-2])
+    if plain.endswith("s"):
+        found.add(plain[:-1])
+    if plain.endswith("y"):
+        found.add(plain[:-1] + "ies")
+    return found | {f"{plain}s", f"{plain}es"}
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[\W_]+", "", name).casefold()
+
+
+def _suggested(
+    child: Table, column: str, by_form: dict[str, list[tuple[Table, str]]]
+) -> Iterator[tuple[Table, str]]:
+    """The parents that a column's name suggests, with their keys."""
+    declared = child.column(column)
+    affinity = declared.affinity if declared is not None else "any"
+    plain = _plain(column)
+    for length in range(len(plain) - 1, 1, -1):
+        for parent, key in by_form.get(plain[:length], ()):
+            fits = plain[length:] in (*_KEY_ENDINGS, _plain(key))
+            own_key = parent is child and column == key
+            if fits and not own_key and _alike(affinity, parent, key):
+                yield parent, key
+    for parent, key in by_form.get(plain, ()):
+        if parent is not child and _alike(affinity, parent, key):
+            yield parent, key
+
+
+def _alike(affinity: str, parent: Table, key: str) -> bool:
+    column = parent.column(key)
+    numbers = ("integer", "real", "numeric")
+    if column is None or "any" in (affinity, column.affinity):
+        return True
+    return (affinity in numbers) == (column.affinity in numbers)
+
+
+def _leads_somewhere(database: Database, child: Table, parent: Table, link: Link) -> bool:
+    """Whether nearly all of the values seen are keys of the parent; none seen is not enough."""
+    try:
+        values = database.distinct_values(
+            child, link.columns[0], _SAMPLED_VALUES, link.when and (link.when,)
+        )
+        hits = sum(
+            database.count_matching(parent, ((link.parent_columns[0], value),), 1)
+            for value in values
+        )
+    except JondelError:
+        return False
+    return bool(values) and hits >= _LEAST_SHARE * len(values)
+
+
+def _by_kind(
+    database: Database, child: Table, column: str, by_form: dict[str, list[tuple[Table, str]]]
+) -> Iterator[Link]:
+    """Links of an id column beside a column that says into which table it points."""
+    plain = _plain(column)
+    if not plain.endswith("id") or plain == "id":
+        return
+    stem = plain[:-2]
+    kinds = {f"{stem}{end}" for end in ("type", "kind", "table", "class", "entity", "model")}
+    beside = next((name for name in child.column_names if _plain(name) in kinds), None)
+    if beside is None:
+        return
+    try:
+        found = database.distinct_values(child, beside, _MOST_KINDS)
+    except JondelError:
+        return
+    for kind in found:
+        if not isinstance(kind, str):
+            continue
+        for parent, key in by_form.get(_plain(kind.rsplit(".", 1)[-1]), ()):
+            link = Link(child.name, (column,), parent.name, (key,), (beside, kind))
+            if _leads_somewhere(database, child, parent, link):
+                yield link
+                break

@@ -1,0 +1,1 @@
+"""What Jondel keeps for a person: its folder, small files in it, and values in them."""

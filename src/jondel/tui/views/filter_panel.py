@@ -1,0 +1,249 @@
+"""The panel of a sheet's filter: words, conditions and SQL, each showing what the others say."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from rich.style import Style
+from rich.text import Text
+from textual import work
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical
+from textual.screen import ModalScreen
+from textual.widgets import Input, OptionList, Static
+from textual.widgets.option_list import Option
+
+from jondel.core.browse.describe import condition_words
+from jondel.core.browse.display import line, safe_name
+from jondel.core.browse.filter_edit import (
+    FilterLine,
+    lines_of,
+    with_condition,
+    with_line,
+    with_other_joint,
+    with_words,
+    words_in,
+)
+from jondel.core.browse.sheet_states import SheetState
+from jondel.core.errors import JondelError
+from jondel.core.model.filters import Arrangement, Condition, Filter, Layer
+from jondel.core.model.schema import Table
+from jondel.core.sql.conditions import condition_of
+from jondel.core.sql.values_in_sql import styled
+from jondel.tui.moments import Moment
+from jondel.tui.views.condition_panel import ConditionPanel
+from jondel.tui.widgets.completion import SqlCompleter
+from jondel.tui.workspace import Workspace
+
+
+class ConditionList(OptionList):
+    """The conditions of the filter, one a line."""
+
+    BINDINGS = [
+        Binding("space", "screen.switch", "on or off"),
+        Binding("delete", "screen.drop", "drop"),
+        Binding("plus,a", "screen.add", "add"),
+        Binding("o", "screen.joint", "and / or"),
+    ]
+
+
+class FilterPanel(ModalScreen[SheetState | None]):
+    """Changes a filter; returns the sheet's state with it, or None."""
+
+    BINDINGS = [
+        Binding("escape", "dismiss(None)", "close"),
+        Binding("ctrl+s", "take", "filter"),
+    ]
+
+    def __init__(
+        self, workspace: Workspace, moment: Moment, table: Table, state: SheetState, column: str
+    ) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._moment = moment
+        self._table = table
+        self._state = state
+        self._column = column
+        self._filter = state.filter if state.filter is not None else Filter()
+        self._lines: list[FilterLine] = []
+        self._writing = False
+
+    def compose(self) -> ComposeResult:
+        with Vertical(classes="panel full"):
+            title = f"Which rows of {safe_name(self._table.name)}"
+            yield Static(title, classes="panel-title", markup=False)
+            yield Static("words, in any column", classes="field-title", markup=False)
+            yield Input(id="filter-words", classes="field", compact=True)
+            yield Static("conditions", classes="field-title", markup=False)
+            yield ConditionList(id="conditions", markup=False)
+            yield Static("the same in SQL", classes="field-title", markup=False)
+            yield Input(
+                id="filter-sql",
+                classes="field",
+                compact=True,
+                suggester=SqlCompleter(self._table),
+            )
+            yield Static("", id="filter-problem", classes="problem", markup=False)
+            yield Static(
+                "Enter in a field, or Ctrl+S, filters · Tab goes on · Escape closes\n"
+                "in the list: Enter changes · + adds · Space on or off · o joins by or, by and · "
+                "Del drops",
+                classes="panel-foot",
+                markup=False,
+            )
+
+    def on_mount(self) -> None:
+        self._show_lines()
+        self._show_words()
+        self._show_sql()
+        self.query_one("#filter-words", Input).focus()
+
+    # What is shown
+
+    def _show_lines(self) -> None:
+        self._lines = lines_of(self._filter)
+        options = self.query_one(ConditionList)
+        place = options.highlighted or 0
+        options.clear_options()
+        options.add_options([*map(self._option, self._lines), Option(Text("+ a condition"))])
+        options.highlighted = min(place, len(self._lines))
+
+    def _option(self, shown: FilterLine) -> Option:
+        colours = self.app.theme_variables
+        dim = Style(color=colours["sand-dim"])
+        mark = "✓" if shown.on else "·"
+        text = Text(f"{mark} ", no_wrap=True)
+        text.append(f"{shown.joint:<4}", dim)
+        text.append("  " * (len(shown.path) - 1))
+        text.append(condition_words(shown.condition), None if shown.on else dim)
+        if not shown.on:
+            text.append("  off", dim)
+        return Option(text)
+
+    def _show_words(self) -> None:
+        self._put("#filter-words", words_in(self._filter))
+
+    @work(group="sql", exclusive=True)
+    async def _show_sql(self) -> None:
+        condition = self._filter.condition
+        if condition is None:
+            self._put("#filter-sql", "")
+            self._say("")
+            return
+        arrangement = Arrangement(condition)
+        try:
+            statement = await self._workspace.ask(
+                self._moment, lambda database: database.statement(self._table, arrangement, ["x"])
+            )
+        except JondelError as error:
+            self._say(str(error))
+            return
+        text, _ = styled(statement, "literals")
+        self._put("#filter-sql", text.partition(" WHERE ")[2].strip())
+        await self._check(condition)
+
+    def _put(self, field: str, text: str) -> None:
+        """Put text into a field without taking it for typed."""
+        box = self.query_one(field, Input)
+        if box.value != text:
+            with self.prevent(Input.Changed):
+                box.value = text
+
+    def _say(self, words: str) -> None:
+        self.query_one("#filter-problem", Static).update(line(words, 1000) if words else "")
+
+    async def _check(self, condition: Condition) -> bool:
+        try:
+            await self._workspace.ask(
+                self._moment, lambda database: database.check_condition(self._table, condition)
+            )
+        except JondelError as error:
+            self._say(str(error))
+            return False
+        self._say("")
+        return True
+
+    # What is typed
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        event.stop()
+        if event.input.id == "filter-words":
+            self._filter = with_words(self._filter, event.value)
+            self._show_lines()
+            self._show_sql()
+        elif event.input.id == "filter-sql":
+            self._take_sql(event.value)
+
+    @work(group="sql", exclusive=True)
+    async def _take_sql(self, text: str) -> None:
+        condition = condition_of(text, self._table) if text.strip() else None
+        if condition is not None and not await self._check(condition):
+            return
+        self._say("")
+        self._filter = with_condition(self._filter, condition)
+        self._show_lines()
+        self._show_words()
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        event.stop()
+        self.action_take()
+
+    @work(group="take", exclusive=True)
+    async def action_take(self) -> None:
+        """Filter by what is there, unless it cannot be a filter."""
+        typed = self.query_one("#filter-sql", Input).value
+        if self.query_one("#filter-sql", Input).has_focus:
+            condition = condition_of(typed, self._table) if typed.strip() else None
+            self._filter = with_condition(self._filter, condition)
+        condition = self._filter.condition
+        if condition is None or await self._check(condition):
+            self.dismiss(self._state._replace(filter=self._filter if self._filter.layers else None))
+
+    # The list
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        event.stop()
+        if event.option_index < len(self._lines):
+            self._change(self._lines[event.option_index])
+        else:
+            self.action_add()
+
+    @property
+    def _current(self) -> FilterLine | None:
+        place = self.query_one(ConditionList).highlighted
+        return self._lines[place] if place is not None and place < len(self._lines) else None
+
+    def _take_filter(self, changed: Filter) -> None:
+        self._filter = changed
+        self._show_lines()
+        self._show_words()
+        self._show_sql()
+
+    def _change(self, chosen: FilterLine) -> None:
+        def take(condition: Condition | None) -> None:
+            if condition is not None:
+                self._take_filter(with_line(self._filter, chosen.path, condition))
+
+        self.app.push_screen(ConditionPanel(self._table, self._column, chosen.condition), take)
+
+    def action_add(self) -> None:
+        def take(condition: Condition | None) -> None:
+            if condition is not None:
+                self._take_filter(Filter((*self._filter.layers, Layer(condition))))
+
+        self.app.push_screen(ConditionPanel(self._table, self._column, None), take)
+
+    def action_switch(self) -> None:
+        if self._current is not None:
+            number = self._current.path[0]
+            layer = self._filter.layers[number]
+            self._take_filter(self._filter.changed(number, replace(layer, on=not layer.on)))
+
+    def action_drop(self) -> None:
+        if self._current is not None:
+            self._take_filter(with_line(self._filter, self._current.path, None))
+
+    def action_joint(self) -> None:
+        if self._current is not None:
+            self._take_filter(with_other_joint(self._filter, self._current.path))

@@ -1,0 +1,124 @@
+"""Links between records: declared, guessed from names and values, decided by a person."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import MakeDatabase
+from jondel.core.browse.links import (
+    Link,
+    LinkDecisions,
+    all_links,
+    children_cells,
+    declared_links,
+    guessed_links,
+    target_of,
+)
+from jondel.core.engines.protocol import Database
+
+Opened = Callable[[Path], Database]
+
+
+def _guessed(database: Database) -> list[str]:
+    return [link.words() for link in guessed_links(database, database.schema())]
+
+
+def test_declared_links_are_read_with_implied_and_composite_keys(
+    make: MakeDatabase, opened: Opened
+) -> None:
+    database = opened(
+        make(
+            "CREATE TABLE berths(pontoon TEXT, number INTEGER, PRIMARY KEY (pontoon, number))",
+            "CREATE TABLE boats(id INTEGER PRIMARY KEY, p TEXT, n INTEGER, "
+            "owner INTEGER REFERENCES SKIPPERS, gone REFERENCES nosuch(id), "
+            "FOREIGN KEY (p, n) REFERENCES berths)",
+            "CREATE TABLE skippers(Id INTEGER PRIMARY KEY, boss REFERENCES skippers(id))",
+        )
+    )
+    words = sorted(link.words() for link in declared_links(database.schema()))
+    assert words == [
+        "boats.owner → skippers.Id",
+        "boats.p, n → berths.pontoon, number",
+        "skippers.boss → skippers.Id",
+    ]
+
+
+def test_names_suggest_links_and_values_bear_them_out(make: MakeDatabase, opened: Opened) -> None:
+    database = opened(
+        make(
+            "CREATE TABLE berths(id INTEGER PRIMARY KEY)",
+            "INSERT INTO berths VALUES (1), (2), (3)",
+            "CREATE TABLE ferries(code TEXT PRIMARY KEY)",
+            "INSERT INTO ferries VALUES ('A'), ('B')",
+            "CREATE TABLE boats(id INTEGER PRIMARY KEY, berth_id INTEGER, ferry TEXT, "
+            "parentBoatId INTEGER, boat_id INTEGER, berth_no INTEGER, crew_id INTEGER)",
+            "INSERT INTO boats VALUES (1, 2, 'A', 9, NULL, 77, 1), (2, 3, 'B', 9, 1, 78, 1)",
+        )
+    )
+    assert _guessed(database) == [
+        "boats.berth_id → berths.id",
+        "boats.ferry → ferries.code",
+        "boats.boat_id → boats.id",
+    ]
+
+
+def test_a_column_beside_says_into_which_table_an_id_points(
+    make: MakeDatabase, opened: Opened
+) -> None:
+    database = opened(
+        make(
+            "CREATE TABLE boats(id INTEGER PRIMARY KEY)",
+            "INSERT INTO boats VALUES (1), (2)",
+            "CREATE TABLE invoices(id INTEGER PRIMARY KEY)",
+            "INSERT INTO invoices VALUES (501)",
+            "CREATE TABLE notes(id INTEGER PRIMARY KEY, subject_type TEXT, subject_id INTEGER)",
+            "INSERT INTO notes VALUES (1, 'Boat', 2), (2, 'Invoice', 501), (3, 'Moon', 4)",
+        )
+    )
+    links = list(guessed_links(database, database.schema()))
+    assert [link.words() for link in links] == [
+        "notes.subject_id → boats.id where subject_type is Boat",
+        "notes.subject_id → invoices.id where subject_type is Invoice",
+    ]
+    schema = database.schema()
+    notes = schema.find("notes")
+    assert notes is not None
+    rows = database.read_window(notes, 0, 3).rows
+    found = [target_of(database, schema, link, notes, rows[1]) for link in links]
+    assert found[0] is None
+    assert found[1] is not None
+    assert found[1].position == (501,)
+    boats = schema.find("boats")
+    assert boats is not None
+    cells = children_cells(links[0], boats, (2,))
+    assert cells == (("subject_id", 2), ("subject_type", "Boat"))
+    assert database.count_matching(notes, cells) == 1
+
+
+@pytest.mark.parametrize("value", ["NULL", "99"])
+def test_nothing_is_guessed_where_no_value_leads_anywhere(
+    make: MakeDatabase, opened: Opened, value: str
+) -> None:
+    database = opened(
+        make(
+            "CREATE TABLE berths(id INTEGER PRIMARY KEY)",
+            "INSERT INTO berths VALUES (1)",
+            "CREATE TABLE boats(id INTEGER PRIMARY KEY, berth_id INTEGER)",
+            f"INSERT INTO boats VALUES (1, {value})",
+        )
+    )
+    assert _guessed(database) == []
+
+
+def test_what_a_person_decides_goes_before_what_is_guessed() -> None:
+    berth = Link("boats", ("berth_id",), "berths", ("id",))
+    crew = Link("boats", ("crew_id",), "crews", ("id",))
+    own = Link("boats", ("tag",), "tags", ("name",))
+    decisions = LinkDecisions().refuse(berth).confirm(crew).add(own)
+    assert all_links([], [berth, crew], decisions) == {own: "added", crew: "confirmed"}
+    decisions = decisions.confirm(berth).refuse(own)
+    assert all_links([], [berth], decisions) == {berth: "confirmed", crew: "confirmed"}
+    assert all_links([berth], [berth], LinkDecisions()) == {berth: "declared"}
