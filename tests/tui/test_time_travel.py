@@ -76,11 +76,11 @@ async def test_a_removed_record_is_shown_struck_where_it_was(
         await driver.sees("boats")
         await driver.press("t", "up", "enter")
         await driver.sees("berths  298 rows", "not live")
-        await driver.until(lambda: any("-   20" in line for line in driver.lines))
-        ids = [line[28:36].strip(" -~") for line in driver.lines if " free " in line]
+        await driver.until(lambda: any("-      20" in line for line in driver.lines))
+        ids = [line[28:38].strip(" -~") for line in driver.lines if " free " in line]
         assert ids.index("20") == ids.index("19") + 1
         assert ids.index("22") == ids.index("21") + 1
-        y = next(n for n, line in enumerate(driver.lines) if "-   20" in line)
+        y = next(n for n, line in enumerate(driver.lines) if "-      20" in line)
         strip = driver.app.screen._compositor.render_strips()[y]
         struck = [s.text.strip() for s in strip if s.style and s.style.strike]
         assert "20" in struck

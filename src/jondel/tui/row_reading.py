@@ -36,6 +36,7 @@ class RowReading:
         self._rows = MomentReader("rows", target, early)
         self._survey = MomentReader("survey", target)
         self._orders = MomentReader("orders", target)
+        self._aside = MomentReader("aside", target)
         self._trail: Trail | None = None
         self._sheets: SheetStates | None = None
 
@@ -164,18 +165,24 @@ class RowReading:
                 return cache.order.ordinal_of(position)
             return database.ordinal_of(table, position)
 
-        return await self._orders.read(self.step(moment), self._trail, work)
+        return await self._aside.read(self.step(moment), self._trail, work)
 
     async def ask(self, moment: Moment, work: Callable[[Database], T]) -> T:
         """Ask something of the database as of a moment that may take long; it can be stopped."""
-        return await self._orders.read(self.step(moment), self._trail, work)
+        return await self._aside.read(self.step(moment), self._trail, work)
 
-    async def record(self, moment: Moment, table: Table, position: Position) -> ShownRow | None:
+    async def record(
+        self,
+        moment: Moment,
+        table: Table,
+        position: Position,
+        max_bytes: int = _CARD_VALUE_BYTES,
+    ) -> ShownRow | None:
         """One record with its values in full, but for very large ones."""
         return await self._rows.read(
             self.step(moment),
             self._trail,
-            lambda database: database.read_record(table, position, _CARD_VALUE_BYTES),
+            lambda database: database.read_record(table, position, max_bytes),
         )
 
     async def place_of(

@@ -1,8 +1,8 @@
 """What the interface asks of core, as awaitable calls: one database, its trail, its app.
 
-Four threads: one reads the rows that are on the screen and is never kept waiting; one makes the
-orders of sheets and answers what is asked of them; one surveys (counts, snapshots, comparisons) and
-may be busy for long; one talks to the app.
+Five threads: one reads the rows that are on the screen and is never kept waiting; one makes the
+orders of sheets; one answers what is asked beside (links, tallies, searches); one surveys (counts,
+snapshots, comparisons) and may be busy for long; one talks to the app.
 """
 
 from __future__ import annotations
@@ -61,6 +61,7 @@ class Workspace(RowReading):
         self._app.close()
         self._rows.close()
         self._orders.close()
+        self._aside.close()
         self._survey.close(trail.close if trail else None)
 
     async def open_trail(self) -> None:
@@ -164,6 +165,7 @@ class Workspace(RowReading):
         await self._rows.forget_images()
         await self._survey.forget_images()
         await self._orders.forget_images()
+        await self._aside.forget_images()
         known = {step.number for step in self.steps}
         befores = {step.number: step.before and step.before.number for step in self.steps}
         for number, (before, _) in list(self._compared.items()):

@@ -108,13 +108,13 @@ def blob_kind(head: bytes) -> str:
     return next((kind for magic, kind in _BLOB_KINDS if head.startswith(magic)), "blob")
 
 
-def full_lines(value: Value) -> list[list[Piece]]:
-    """Show a value in full over as many lines as it has; JSON text is laid out."""
+def full_lines(value: Value, *, lay_out: bool = True) -> list[list[Piece]]:
+    """Show a value in full over as many lines as it has; JSON text is laid out if wanted."""
     if not isinstance(value, str):
         return [pieces(value, 100_000)]
     if not value:
         return [pieces(value)]
-    laid_out = _json_laid_out(value)
+    laid_out = _json_laid_out(value) if lay_out else None
     if laid_out is not None:
         return [_json_line(one) for one in laid_out.split("\n")]
     shown = [_text_pieces(one, len(one) + 1, whole=False) for one in value.split("\n")]

@@ -23,6 +23,8 @@ class SheetState(NamedTuple):
     layout: ColumnLayout = ColumnLayout()
     row: int = 0
     column: str = ""
+    times: tuple[tuple[str, str], ...] = ()
+    """What a column's times are counted in, where a person has said; empty for no times."""
 
     @property
     def condition(self) -> Condition | None:
@@ -82,6 +84,8 @@ class SheetStates:
 
 def _as_plain(state: SheetState) -> dict[str, Any]:
     plain: dict[str, Any] = {"row": state.row, "column": state.column}
+    if state.times:
+        plain["times"] = dict(state.times)
     if state.layout != ColumnLayout():
         plain["layout"] = state.layout.as_plain()
     if state.filter is not None or state.order:
@@ -101,6 +105,9 @@ def _from_plain(plain: Mapping[str, Any]) -> SheetState:
         row=row if isinstance(row, int) and row >= 0 else 0,
         column=column if isinstance(column, str) else "",
     )
+    times = plain.get("times")
+    if isinstance(times, dict):
+        state = state._replace(times=tuple((str(c), str(k)) for c, k in times.items()))
     conditions, order = plain.get("filter"), plain.get("order")
     if conditions or order:
         from jondel.core.browse import plain_conditions

@@ -10,14 +10,19 @@ from __future__ import annotations
 import hashlib
 import os
 import tomllib
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+from jondel.core.browse.links import Link, LinkDecisions
 from jondel.core.diff.noise import KINDS, NoiseRules, check_rule
 from jondel.core.errors import RuleInvalid
 from jondel.core.keeping.home import jondel_home, private_folder
 from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, LONGEST_SETTLE_SECONDS
+
+if TYPE_CHECKING:
+    import tomlkit
 
 FILE_NAME = "jondel.toml"
 _SIGNS_OF_A_PROJECT = (".git", ".hg", ".svn")
@@ -82,17 +87,66 @@ class Project:
         import tomlkit  # slow to load, and needed only here
 
         self.noise_rules()  # raises where the file is broken, before anything is overwritten
+
+        def change(document: tomlkit.TOMLDocument) -> None:
+            table = document.setdefault("noise", tomlkit.table())
+            for kind in KINDS:
+                names = list(getattr(rules, kind))
+                if names:
+                    table[kind] = names
+                elif kind in table:
+                    del table[kind]
+
+        return self._rewrite(change)
+
+    def link_decisions(self) -> LinkDecisions:
+        """What was decided of links between tables.
+
+        Raises:
+            RuleInvalid: the file cannot be read or understood.
+        """
+        path = self.file
+        found: dict[str, set[Link]] = {kind: set() for kind in LinkDecisions._fields}
+        entries = _read(path).get("links", [])
+        for entry in entries if isinstance(entries, list) else [None]:
+            decided = _link(entry)
+            if decided is None:
+                raise RuleInvalid(f"{path}: a table of links is not complete; mend the file")
+            found[decided[0]].add(decided[1])
+        return LinkDecisions(**{kind: frozenset(links) for kind, links in found.items()})
+
+    def keep_link_decisions(self, decisions: LinkDecisions) -> Path:
+        """Write what was decided of links; see ``keep_noise_rules``."""
+        import tomlkit
+
+        self.link_decisions()
+
+        def change(document: tomlkit.TOMLDocument) -> None:
+            entries = tomlkit.aot()
+            for kind in LinkDecisions._fields:
+                for link in sorted(getattr(decisions, kind), key=repr):
+                    entry = tomlkit.table()
+                    entry["child"], entry["columns"] = link.child, list(link.columns)
+                    entry["parent"], entry["keys"] = link.parent, list(link.parent_columns)
+                    if link.when is not None:
+                        entry["when"] = list(link.when)
+                    entry["standing"] = kind
+                    entries.append(entry)
+            if entries:
+                document["links"] = entries
+            elif "links" in document:
+                del document["links"]
+
+        return self._rewrite(change)
+
+    def _rewrite(self, change: Callable[[tomlkit.TOMLDocument], None]) -> Path:
+        import tomlkit
+
         path = self.file
         if path == self._fallback:
             private_folder(path.parent)
         document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
-        table = document.setdefault("noise", tomlkit.table())
-        for kind in KINDS:
-            names = list(getattr(rules, kind))
-            if names:
-                table[kind] = names
-            elif kind in table:
-                del table[kind]
+        change(document)
         unfinished = path.with_name(f".{path.name}.unfinished")
         try:
             unfinished.write_text(tomlkit.dumps(document), "utf-8")
@@ -118,6 +172,28 @@ def _read(path: Path) -> dict[str, Any]:
         raise RuleInvalid(f"{path}: cannot be read ({error}); mend the file") from error
     except tomllib.TOMLDecodeError as error:
         raise RuleInvalid(f"{path}: not valid TOML ({error}); mend the file") from error
+
+
+def _link(entry: Any) -> tuple[str, Link] | None:
+    """A decision and the link it is about, of one entry of the file."""
+    match entry:
+        case {
+            "child": str(child),
+            "columns": [*columns],
+            "parent": str(parent),
+            "keys": [*keys],
+            "standing": "confirmed" | "refused" | "added" as standing,
+        } if columns and len(columns) == len(keys):
+            named = all(isinstance(name, str) for name in (*columns, *keys))
+            when = entry.get("when")
+            if when is not None and not (
+                isinstance(when, list) and len(when) == 2 and isinstance(when[0], str)
+            ):
+                return None
+            condition = (when[0], when[1]) if when is not None else None
+            link = Link(child, tuple(columns), parent, tuple(keys), condition)
+            return (standing, link) if named else None
+    return None
 
 
 def _rules(table: Any, path: Path) -> NoiseRules:

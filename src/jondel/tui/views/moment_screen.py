@@ -13,8 +13,9 @@ from textual.widget import MountError
 from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import Changes
+from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
-from jondel.core.model.values import Clipped
+from jondel.core.model.values import Clipped, ShownRow
 from jondel.tui.early_look import Identity
 from jondel.tui.moments import Moment
 from jondel.tui.views.masthead import Masthead
@@ -372,6 +373,7 @@ class MomentScreen(Surroundings):
 
     def _take_sheet(self, pane: SheetPane) -> None:
         """Follow what happens in a sheet."""
+        pane.rows_of = lambda name: self._counts.get(name)
         pane.sheet.when_selected = partial(self._record_selected, pane)
 
     def on_sheet_pane_counted(self, event: SheetPane.Counted) -> None:
@@ -423,7 +425,11 @@ class MomentScreen(Surroundings):
             return
         position, row = found
         line = self._sheet.cursor_row
-        self._card.show_record(table, position, row, self._sheet.change_on(line))
+        if not row and table.columns:
+            self._card.clear("The record was removed since.")
+            return
+        self._show_in_card(table, position, row, line)
+        self._card_shown(table, position, row)
         if (
             self._sheet.current_row is not None
             and position
@@ -443,4 +449,16 @@ class MomentScreen(Surroundings):
         except JondelError:
             return  # the beginnings stay; what is wrong with the database is reported elsewhere
         if whole is not None and self._sheet.cursor_row == place and self._view == "records":
-            self._card.show_record(table, position, whole, self._sheet.change_on(place))
+            self._show_in_card(table, position, whole, place)
+            self._card_shown(table, position, whole)
+
+    def _show_in_card(self, table: Table, position: Position, row: ShownRow, line: int) -> None:
+        change = self._sheet.change_on(line)
+        self._card.show_record(table, position, row, change, readings=self._readings(table, row))
+
+    def _readings(self, table: Table, row: ShownRow) -> dict[str, str]:
+        """How the values of a record read, where they are times."""
+        return {}
+
+    def _card_shown(self, table: Table, position: Position, row: ShownRow) -> None:
+        """The card shows a record of the sheet."""

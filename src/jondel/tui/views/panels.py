@@ -124,6 +124,28 @@ class JumpPanel(ModalScreen[str | None]):
         self.dismiss(event.value.strip())
 
 
+class FilePanel(ModalScreen[str | None]):
+    """Asks for a file's path; returns it, or None."""
+
+    BINDINGS = [Binding("escape", "dismiss(None)", "close")]
+
+    def __init__(self, title: str, foot: str = "a file that is not there yet") -> None:
+        super().__init__()
+        self._title = title
+        self._foot = foot
+
+    def compose(self) -> ComposeResult:
+        with Vertical(classes="panel"):
+            yield Static(self._title, classes="panel-title", markup=False)
+            yield Input(id="file", classes="field", compact=True)
+            foot = f"{self._foot} · Enter takes it · Escape closes"
+            yield Static(foot, classes="panel-foot", markup=False)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        event.stop()
+        self.dismiss(event.value.strip() or None)
+
+
 class NotePanel(ModalScreen[str | None]):
     """Asks for a note of any lines; returns it, or None."""
 

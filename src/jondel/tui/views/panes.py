@@ -11,7 +11,7 @@ from jondel.core.browse.display import line, safe_name
 from jondel.core.model.changes import MARKS, ChangeCounts, RecordChange, TableChanges
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
-from jondel.core.model.values import ShownRow
+from jondel.core.model.values import ShownRow, Value
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.card import Card
 from jondel.tui.widgets.table_list import TableList
@@ -58,11 +58,18 @@ class CardPane(Vertical):
         yield self.card
 
     def show_record(
-        self, table: Table, position: Position, row: ShownRow, change: RecordChange | None
+        self,
+        table: Table,
+        position: Position,
+        row: ShownRow,
+        change: RecordChange | None,
+        *,
+        readings: dict[str, str] | None = None,
+        edited: dict[str, Value] | None = None,
     ) -> None:
-        """Show a record of a table, and how it changed."""
+        """Show a record of a table, and how it changed; see ``Card.show_record``."""
         self._show_title(table.name, position, change)
-        self.card.show_record(table, row, change)
+        self.card.show_record(table, row, change, readings=readings, edited=edited)
 
     def show_change(self, changes: TableChanges, record: RecordChange) -> None:
         """Show a record that changed, as it is after that (or was before it, if removed)."""

@@ -29,11 +29,13 @@ class RecordsView(Vertical):
         self._first = self.pane
         self._second: SheetPane | None = None
         self._open = Band(id="open-tables", classes="title -none")
+        self._path = Band(id="path", classes="title -none")
         self.open_tables: list[str] = []
         """The tables that one has been in, in the order of their numbers."""
 
     def compose(self) -> ComposeResult:
         yield self._open
+        yield self._path
         with Horizontal(id="sheets"):
             yield self._first
 
@@ -95,6 +97,14 @@ class RecordsView(Vertical):
             parts.append((f"{safe_name(name)} ", "strong" if chosen else "plain"))
         self._open.set_class(len(self.open_tables) < 2, "-none")
         self._open.show(parts)
+
+    def show_path(self, words: Sequence[str]) -> None:
+        """Show the way one has walked along links."""
+        parts = [(" ", "dim")]
+        for step in words:
+            parts += [(step, "plain"), (" › ", "dim")]
+        self._path.set_class(not words, "-none")
+        self._path.show([*parts, ("here  ", "strong"), ("Backspace goes back", "dim")])
 
     async def put_beside(self) -> SheetPane:
         """Open a second sheet on the right; returns it."""

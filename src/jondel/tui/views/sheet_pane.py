@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 from textual import work
 from textual.app import ComposeResult
@@ -27,6 +28,9 @@ from jondel.tui.widgets.row_marks import marks_of
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.sheet_columns import remark
 from jondel.tui.workspace import Workspace
+
+if TYPE_CHECKING:
+    from jondel.core.browse.times import TimeKind
 
 _SHOW_PROGRESS_SECONDS = 0.15
 _FRESH_SECONDS = 6.0
@@ -79,7 +83,10 @@ class SheetPane(Vertical):
         self._again = False
         self._all_rows: int | None = None
         self._tallied = ""
+        self.rows_of: Callable[[str], int | None] = lambda _: None
+        """Tells how many rows a table has, where that is known elsewhere."""
         self._wanted: Table | None = None
+        self._times: tuple[Table, dict[str, TimeKind]] | None = None
 
     def compose(self) -> ComposeResult:
         yield self._title
@@ -140,9 +147,12 @@ class SheetPane(Vertical):
         if place is not None:
             around = [place]
         cache = await self._workspace.first_rows(moment, table, around)
-        self.show_cache(moment, cache, keep_place=keep_place)
-        if not keep_place and place is None:
-            self._return_to_place()
+        state = self.state
+        if keep_place:
+            self.show_cache(moment, cache, keep_place=True)
+        else:
+            row = state.row if place is None else place
+            self.show_cache(moment, cache, keep_place=False, row=row, column=state.column)
 
     async def _open_arranged(self, moment: Moment, table: Table, *, keep_place: bool) -> None:
         """Show the first rows of an arrangement; its order is made meanwhile."""
@@ -165,7 +175,8 @@ class SheetPane(Vertical):
 
         def show_first(cache: WindowCache) -> None:
             if not first.done():
-                self.show_cache(moment, cache, keep_place=False)
+                column = self.state.column
+                self.show_cache(moment, cache, keep_place=False, column=column)
                 first.set_result(None)
 
         def told(progress: ArrangingProgress) -> None:
@@ -185,9 +196,9 @@ class SheetPane(Vertical):
                 row = await self._workspace.read_around(moment, cache, view, position)
                 same = self.sheet.table is not None and self.sheet.table.name == table.name
                 self._progress = None
-                self.show_cache(moment, cache, keep_place=same and self.table is not None, row=row)
-                if not keep_place:
-                    self._return_to_place()
+                self.show_cache(moment, cache, keep_place=same, row=row)
+                if not keep_place and not self.sheet.cursor_row:
+                    self.sheet.go_to(self.state.row, self.state.column or None)
                 keep_place = True
                 if not first.done():
                     first.set_result(None)
@@ -221,14 +232,20 @@ class SheetPane(Vertical):
             first.set_result(None)
 
     def show_cache(
-        self, moment: Moment, cache: WindowCache, *, keep_place: bool, row: int | None = None
+        self,
+        moment: Moment,
+        cache: WindowCache,
+        *,
+        keep_place: bool,
+        row: int | None = None,
+        column: str = "",
     ) -> None:
         """Show a table's rows, of which the first ones to be seen have been read."""
         fresh = self._changed_under_eyes(cache) if keep_place and moment == self._moment else {}
         self._moment, self._wanted = moment, cache.table
         if not keep_place:
             self.sheet.lay_out_next(self.state.layout)
-        self.sheet.show(cache, keep_place=keep_place, row=row)
+        self.sheet.show(cache, keep_place=keep_place, row=row, column=column)
         if fresh:
             self.sheet.set_fresh(fresh)
             self.set_timer(_FRESH_SECONDS, lambda: self.sheet.set_fresh({}))
@@ -280,15 +297,10 @@ class SheetPane(Vertical):
                 fresh[position] = cells
         return fresh
 
-    def _return_to_place(self) -> None:
-        """Go where one was when the table was left."""
-        if self.state.row or self.state.column:
-            self.sheet.go_to(self.state.row, self.state.column or None)
-
     def leave(self) -> None:
         """Remember how the sheet is left."""
         table = self.sheet.table
-        if table is not None and self._moment is None:
+        if table is not None and self._moment is None and self._wanted is not None:
             row = self.sheet.current_row
             self.state = self.state._replace(row=row or 0, column=self.sheet.column_name)
             self._workspace.sheets.keep(table.name, self.state)
@@ -318,6 +330,41 @@ class SheetPane(Vertical):
         event.stop()
         self.show_title()
         self.follow_tally()
+
+    # Times
+
+    @property
+    def time_kinds(self) -> dict[str, TimeKind]:
+        """What the times of the table's columns are counted in, where they hold such."""
+        table = self.sheet.table
+        if table is None:
+            return {}
+        if self._times is None or self._times[0] != table:
+            self._times = (table, self._guess_times(table))
+        return self._times[1]
+
+    def forget_times(self) -> None:
+        """Look anew at what columns hold times."""
+        self._times = None
+
+    def _guess_times(self, table: Table) -> dict[str, TimeKind]:
+        from jondel.core.browse.times import TIME_KINDS, guess_time_kind
+
+        rows = self.sheet.rows_seen()
+        chosen = dict(self.state.times)
+        found: dict[str, TimeKind] = {}
+        for index, column in enumerate(table.columns):
+            if column.name in chosen:
+                kind = next((k for k in TIME_KINDS if k == chosen[column.name]), None)
+            else:
+                kind = guess_time_kind(column, (row[index] for row in rows))
+            if kind is not None:
+                found[column.name] = kind
+        return found
+
+    def forget(self) -> None:
+        """Do not remember how the sheet is now, for it is to be as it was before."""
+        self._wanted = None
 
     # Adding up
 
@@ -422,9 +469,13 @@ class SheetPane(Vertical):
     def _rows_words(self) -> str:
         rows = self._count_words()
         plural = "" if rows == "1" else "s"
-        if self.state.condition is None or self._all_rows is None:
+        table = self.sheet.table
+        every = self._all_rows
+        if every is None and table is not None:
+            every = self.rows_of(table.name)
+        if self.state.condition is None or every is None:
             return f"{rows} row{plural}"
-        return f"{rows} of {grouped(self._all_rows)} rows"
+        return f"{rows} of {grouped(every)} rows"
 
     def _progress_words(self) -> list[tuple[str, str]]:
         progress = self._progress

@@ -47,6 +47,7 @@ class Surroundings(Screen[None]):
         self._busy: list[str] = []
         self._came_from: tuple[Moment, ChangePlace] | None = None
         self._compare_start: int | None = None
+        self._walked: tuple[object, ...] = ()
         self._wanted_change: ChangePlace | None = None
         self._records = RecordsView(workspace, id="records")
         self._changes_view = ChangesView(id="changes")
@@ -117,7 +118,7 @@ class Surroundings(Screen[None]):
             footer_keys(
                 view=self._view,
                 past=self._moment is not None,
-                can_go_back=self._came_from is not None,
+                can_go_back=self._came_from is not None or bool(self._walked),
                 has_steps=bool(self._workspace.steps),
                 has_actions=bool(self._workspace.actions),
                 watching=self._follower.watching,

@@ -12,6 +12,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
+from jondel.tui.views.link_keys import LinkKeys
 from jondel.tui.views.sheet_keys import SheetKeys
 from jondel.tui.views.surroundings import ChangePlace
 from jondel.tui.views.time_travel import TimeTravel
@@ -33,7 +34,7 @@ class Workbench(TimeTravel):
         Binding("a", "act", "make the app do something"),
         Binding("t", "focus_tables", "to the list of tables"),
         Binding("v", "card", "to the record's card"),
-        Binding("backspace", "back", "back to the change one came from"),
+        Binding("backspace", "back", "back along links, or to the change one came from"),
         Binding("i", "internal", "show or hide the engine's internal tables"),
         Binding("escape", "stop", "stop long work, close what is open"),
         Binding("T", "app.change_light", "dark or light"),
@@ -107,7 +108,10 @@ class Workbench(TimeTravel):
         self._changes_view.changes.action_select()
 
     def action_back(self) -> None:
-        """Go back to the change one came from."""
+        """Go back along the links one walked, or to the change one came from."""
+        if self._walked and self._view == "records":
+            self._walk_back()
+            return
         if self._came_from is None:
             return
         (moment, place), self._came_from = self._came_from, None
@@ -282,13 +286,19 @@ class Workbench(TimeTravel):
                     ("Time", explained(TimeTravel.BINDINGS)),
                     (here[0], explained(here[1])),
                     *([("The sheet", explained(SheetKeys.BINDINGS))] if records else []),
+                    *([("The card", explained(LinkKeys.BINDINGS))] if records else []),
                 ]
             )
         )
 
     def commands(self) -> Iterable[SystemCommand]:
         """What can be called by name."""
-        for binding in (*Workbench.BINDINGS, *TimeTravel.BINDINGS, *SheetKeys.BINDINGS):
+        for binding in (
+            *Workbench.BINDINGS,
+            *TimeTravel.BINDINGS,
+            *SheetKeys.BINDINGS,
+            *LinkKeys.BINDINGS,
+        ):
             if not isinstance(binding, Binding) or binding.action.startswith("app."):
                 continue
 

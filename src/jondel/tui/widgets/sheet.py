@@ -207,6 +207,13 @@ class Sheet(LinesView, can_focus=True):
         lines = range(max(0, first - 1), last + 1)
         return dict(entry for entry in map(self.record_at, lines) if entry is not None)
 
+    def rows_seen(self) -> list[ShownRow]:
+        """Some of the rows at hand: the first ones, and those in view."""
+        first, last = self._stretch_in_view
+        lines = {*range(min(BLOCK_ROWS, self._lines.lines)), *range(first, last + 1)}
+        found = [self.record_at(number) for number in sorted(lines)]
+        return [entry[1] for entry in found if entry is not None and entry[1]]
+
     @property
     def rows_in_view(self) -> list[int]:
         """The ordinals of the current row and of those at the top and the bottom."""
@@ -229,18 +236,22 @@ class Sheet(LinesView, can_focus=True):
         for move in moves:
             move()
 
-    def show(self, cache: WindowCache, *, keep_place: bool, row: int | None = None) -> None:
+    def show(
+        self, cache: WindowCache, *, keep_place: bool, row: int | None = None, column: str = ""
+    ) -> None:
         """Show a table's rows; ``keep_place`` where it is the same table, read anew.
 
-        Then ``row`` is the ordinal that the current row has now, where that is known.
+        Then ``row`` is the ordinal that the current row has now, where that is known; else that of
+        the row to begin at, as ``column`` is the column.
         """
+        wanted = row or 0
         if not keep_place:
             self._marks = None
             self._draft, self._fresh = _NO_DRAFT, {}
             self._chosen = set()
             self._fit_columns(cache)
         before = self._lines.ordinal(self.cursor_row)
-        shift = 0 if row is None else row - before
+        shift = row - before if keep_place and row is not None else 0
         row = before + shift
         self._cache = cache
         self._problem = ""
@@ -256,6 +267,8 @@ class Sheet(LinesView, can_focus=True):
         else:
             self.cursor_row = self.cursor_column = 0
             self.scroll_to(0, 0, animate=False)
+            if wanted or column:
+                self.go_to(wanted, column or None)
         self.expect_no_more()
         self._read_visible()
         self._announce()
@@ -388,6 +401,7 @@ class Sheet(LinesView, can_focus=True):
         self.cursor_row = max(0, min(line, self._lines.lines - 1))
         top = max(0, self.cursor_row - self._body_height // 2)
         self.scroll_to(self._column_scroll(), top, animate=False, force=True)
+        self._widen(list(self.rows_at_hand().values()))
         self._read_visible()
 
     def record_at(self, line: int) -> tuple[Position, ShownRow] | None:

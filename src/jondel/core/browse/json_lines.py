@@ -1,0 +1,110 @@
+"""Lays out JSON text line by line, of which objects and lists can be folded.
+
+Nothing is lost on the way: numbers stay as they are written, and names that occur twice do so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import Any, NamedTuple, TypeAlias
+
+from jondel.core.browse.display import Piece, pieces
+
+JsonPath: TypeAlias = tuple[int, ...]
+"""The way to a part: the place in each object or list, from the outside in."""
+
+_FOLDED_OVER = 60
+"""An object or list within another is folded at first where it has more parts than this."""
+_LONGEST_STRING = 1 << 20
+
+
+class JsonLine(NamedTuple):
+    """One line; ``path`` is that of the object or list that begins on it, None where none does.
+
+    ``parts`` is how many parts that has, ``depth`` how far in the line is.
+    """
+
+    depth: int
+    pieces: list[Piece]
+    path: JsonPath | None = None
+    parts: int = 0
+    folded: bool = False
+
+
+class _Number(str):
+    """A number as it is written."""
+
+
+class _Pairs(list[Any]):
+    """An object's names and values, in their order."""
+
+
+def parsed(text: str) -> Any | None:
+    """What a text says as JSON, where it is an object or a list; else None."""
+    if text.lstrip()[:1] not in ("{", "["):
+        return None
+    import json  # start-up is felt, and most values are no JSON
+
+    try:
+        return json.loads(
+            text,
+            object_pairs_hook=_Pairs,
+            parse_float=_Number,
+            parse_int=_Number,
+            parse_constant=_Number,
+        )
+    except (ValueError, RecursionError):
+        return None
+
+
+def json_lines(value: Any, changed: Collection[JsonPath] = ()) -> Iterator[JsonLine]:
+    """The lines of a parsed value; ``changed`` are folded where they would be open, or opened."""
+    yield from _lines(value, (), 0, [], "", changed)
+
+
+def _lines(
+    value: Any,
+    path: JsonPath,
+    depth: int,
+    before: list[Piece],
+    after: str,
+    changed: Collection[JsonPath],
+) -> Iterator[JsonLine]:
+    if not isinstance(value, list):
+        yield JsonLine(depth, [*before, *_scalar(value), Piece(after, "text")])
+        return
+    is_object = isinstance(value, _Pairs)
+    opening, closing = "{}" if is_object else "[]"
+    folded = (depth > 0 and len(value) > _FOLDED_OVER) != (path in changed)
+    if not value or folded:
+        inside = f" {len(value)} … " if value else ""
+        shown = [*before, Piece(f"{opening}{inside}{closing}{after}", "text")]
+        yield JsonLine(depth, shown, path if value else None, len(value), folded)
+        return
+    yield JsonLine(depth, [*before, Piece(opening, "text")], path, len(value))
+    for number, part in enumerate(value):
+        comma = "," if number + 1 < len(value) else ""
+        if is_object:
+            name, inner = part
+            head = [*_string(name), Piece(": ", "text")]
+            yield from _lines(inner, (*path, number), depth + 1, head, comma, changed)
+        else:
+            yield from _lines(part, (*path, number), depth + 1, [], comma, changed)
+    yield JsonLine(depth, [Piece(closing + after, "text")])
+
+
+def _scalar(value: Any) -> list[Piece]:
+    match value:
+        case None:
+            return [Piece("null", "null")]
+        case bool():
+            return [Piece("true" if value else "false", "number")]
+        case _Number():
+            return [Piece(str(value), "number")]
+        case _:
+            return _string(str(value))
+
+
+def _string(text: str) -> list[Piece]:
+    inside = pieces(text, _LONGEST_STRING) if text else []
+    return [Piece('"', "text"), *inside, Piece('"', "text")]
