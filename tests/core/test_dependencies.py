@@ -25,6 +25,7 @@ _CORE_MAY_IMPORT = {
     "diff": {"model", "errors", "engines"},
     "snapshots": {"model", "errors", "engines", "keeping"},
     "trail": {"model", "errors", "engines", "browse", "diff", "snapshots", "keeping"},
+    "draft": {"model", "errors", "engines", "browse", "keeping", "snapshots", "trail"},
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
     "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail", "keeping"},
 }

@@ -17,7 +17,8 @@
     │   └── Cancelled               stopped on the person's own wish
     ├── WriteError                  nothing was written
     │   ├── RecordsMovedOn          the rows are no longer what they were taken for
-    │   └── WriteRefused            writing would break something, or is not possible here
+    │   ├── WriteRefused            writing would break something, or is not possible here
+    │   └── ValueUnsuitable         a typed value is none for its column
     ├── SnapshotError
     │   ├── SnapshotNotFound
     │   ├── LabelTaken
@@ -105,6 +106,10 @@ class RecordsMovedOn(WriteError):
 
 class WriteRefused(WriteError):
     """Writing would break something, or is not possible in this database."""
+
+
+class ValueUnsuitable(WriteError):
+    """A typed value does not suit its column's declared type."""
 
 
 class SnapshotError(JondelError):

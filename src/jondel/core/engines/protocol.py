@@ -22,7 +22,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     from jondel.core.engines.pages import PageSink
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.statements import Statement
-    from jondel.core.model.writes import Cells, WritePlan
+    from jondel.core.model.writes import Cells, RowWrite, WritePlan
 
 
 @dataclass(frozen=True)
@@ -315,6 +315,12 @@ class Database(Protocol):
 
     def mark(self) -> CommitMark:
         """Remember how far the database is, for ``apply`` and ``become``."""
+
+    def why_not_written(self, table: Table) -> str:
+        """Why single rows of a table cannot be written here; empty where they can."""
+
+    def write_statement(self, write: RowWrite) -> Statement:
+        """The very statement that ``apply`` runs for a row."""
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
         """Write a plan as one transaction, all or nothing.

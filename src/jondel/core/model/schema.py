@@ -52,6 +52,8 @@ class ForeignKey:
     target_table: str
     target_columns: tuple[str, ...]
     """Empty where the declaration leaves the target's primary key implied."""
+    on_delete: str = "NO ACTION"
+    """What the engine does with these records when the target is deleted, in SQL's words."""
 
 
 @dataclass(frozen=True)
@@ -69,6 +71,8 @@ class Table:
     """True for what the engine keeps for itself; hidden until asked for."""
     without_row_id: bool = False
     """True where the rows are kept by their primary key and have no number."""
+    strict: bool = False
+    """True where the engine itself refuses values of another type."""
     storage: int | None = field(default=None, compare=False)
     """Where the engine keeps its rows, or None; stays when a table is renamed."""
     unreadable: str | None = None

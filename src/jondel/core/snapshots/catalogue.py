@@ -20,7 +20,7 @@ from jondel.core.errors import LabelTaken, StoreUnavailable
 from jondel.core.keeping.home import private_folder
 from jondel.core.model.changes import ChangeCounts, ChangeSummary
 
-TriggerKind: TypeAlias = Literal["by hand", "command", "action", "watch", "restore"]
+TriggerKind: TypeAlias = Literal["by hand", "command", "action", "watch", "restore", "draft"]
 
 _FORMAT = 2
 _BUSY_TIMEOUT_MS = 10_000

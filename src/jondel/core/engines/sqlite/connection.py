@@ -43,7 +43,7 @@ _TICK_SECONDS = 0.011
 """Two writes closer than this may leave the same time on a file; kernels count in ticks."""
 _COARSE_TICK_SECONDS = 2.1
 """The same where a file system keeps whole seconds, or two."""
-_BUILT_IN_COLLATIONS = ("BINARY", "NOCASE", "RTRIM")
+BUILT_IN_COLLATIONS = ("BINARY", "NOCASE", "RTRIM")
 
 Signature: TypeAlias = tuple[int, ...]
 """Identity, size and modification time (ns) of the file and of its WAL."""
@@ -187,7 +187,7 @@ def _stand_in_collation(stand_ins: set[str]):  # type: ignore[no-untyped-def]
     """Register a plain comparison for collations that only the app has, so tables can be read."""
 
     def needed(connection: apsw.Connection, name: str) -> None:
-        if name.upper() in _BUILT_IN_COLLATIONS:
+        if name.upper() in BUILT_IN_COLLATIONS:
             return  # asked for in UTF-16 databases too; SQLite then adapts its own
         stand_ins.add(name)
         connection.create_collation(name, _compare)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Mapping
 from contextlib import closing, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any, cast
 
 import apsw
 
@@ -32,7 +32,8 @@ from jondel.core.model.values import StoredValue
 
 if TYPE_CHECKING:
     from jondel.core.engines.pages import PageSink
-    from jondel.core.model.writes import WritePlan
+    from jondel.core.model.statements import Statement
+    from jondel.core.model.writes import RowWrite, WritePlan
 
 _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
@@ -147,6 +148,37 @@ class SqliteDatabase(SqliteReader):
         with translated(self._path):
             version = self._value("PRAGMA data_version")
         return (self._epoch, version, self._commits_in_header())
+
+    def why_not_written(self, table: Table) -> str:
+        if table.unreadable:
+            return f"it cannot be read: {table.unreadable}"
+        if table.kind == "view":
+            return "it is a view: change the tables that it reads"
+        if table.kind == "virtual table":
+            return "it is a virtual table: only its module knows how to write it"
+        if table.internal:
+            return "the engine keeps it for itself"
+        if not table.position_columns:
+            return "its rows have nothing to tell one from another by: no row number, no key"
+        self._keep_current()
+        with translated(self._path, table=table.name):
+            ordered: list[tuple[Any, ...]] = self._connection.execute(
+                "SELECT DISTINCT x.coll FROM pragma_index_list(?) l, pragma_index_xinfo(l.name) x "
+                "WHERE x.key",
+                (table.name,),
+            ).fetchall()
+        alien = [n for (n,) in ordered if n and n.upper() not in opening.BUILT_IN_COLLATIONS]
+        if alien:
+            return (
+                f"its keys or indexes are ordered by {alien[0]}, which only the app knows: "
+                "writing would put them out of order"
+            )
+        return ""
+
+    def write_statement(self, write: RowWrite) -> Statement:
+        from jondel.core.engines.sqlite.writer import write_statement
+
+        return write_statement(write)
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
         self._keep_current()

@@ -18,7 +18,7 @@ _GENERATED = (2, 3)
 def read_schema(connection: apsw.Connection) -> Schema:
     """Read all tables and objects of the main schema, sorted by name, views last."""
     listed: list[tuple[Any, ...]] = connection.execute(
-        "SELECT l.name, l.type, l.wr, s.rootpage FROM pragma_table_list l "
+        "SELECT l.name, l.type, l.wr, l.strict, s.rootpage FROM pragma_table_list l "
         "LEFT JOIN sqlite_schema s ON s.type = 'table' AND s.name = l.name "
         "WHERE l.schema = 'main' ORDER BY l.name"
     ).fetchall()
@@ -35,6 +35,7 @@ def _table(
     name: str,
     listed_kind: str,
     without_rowid: int,
+    strict: int,
     root: int | None,
 ) -> Table:
     internal = listed_kind == "shadow" or name.startswith("sqlite_")
@@ -47,7 +48,16 @@ def _table(
         # A view on a dropped table, a module or function that only the app registers.
         return Table("main", name, kind, (), internal=internal, unreadable=str(error))
     return Table(
-        "main", name, kind, columns, keys, row_id, internal, bool(without_rowid), root or None
+        "main",
+        name,
+        kind,
+        columns,
+        keys,
+        row_id,
+        internal,
+        bool(without_rowid),
+        bool(strict),
+        root or None,
     )
 
 
@@ -86,16 +96,18 @@ def _row_id(
 
 def _foreign_keys(connection: apsw.Connection, table: str) -> tuple[ForeignKey, ...]:
     found: dict[int, list[tuple[Any, ...]]] = {}
-    for number, target, source, to in connection.execute(
-        'SELECT id, "table", "from", "to" FROM pragma_foreign_key_list(?) ORDER BY id, seq',
+    for number, *part in connection.execute(
+        'SELECT id, "table", "from", "to", on_delete FROM pragma_foreign_key_list(?) '
+        "ORDER BY id, seq",
         (table,),
     ):
-        found.setdefault(number, []).append((target, source, to))
+        found.setdefault(number, []).append(tuple(part))
     return tuple(
         ForeignKey(
-            tuple(source for _, source, _ in parts),
+            tuple(source for _, source, _, _ in parts),
             parts[0][0],
-            tuple(to for _, _, to in parts if to is not None),
+            tuple(to for _, _, to, _ in parts if to is not None),
+            parts[0][3],
         )
         for parts in found.values()
     )

@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import apsw
 
@@ -25,8 +25,9 @@ from jondel.core.errors import (
     WriteError,
     WriteRefused,
 )
+from jondel.core.model.statements import Statement
 from jondel.core.model.values import InvalidText, StoredValue, storage_class
-from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WritePlan
+from jondel.core.model.writes import LinkCheck, RowWrite, WritePlan
 
 _CHECKED_SINGLY = 100
 """More links than this between two tables are checked with one statement for all."""
@@ -133,40 +134,10 @@ class _Writing:
             )
 
     def _run(self, write: RowWrite) -> int:
-        table = quoted(write.table)
-        where, parameters = self._condition(write.expected)
-        values = [self._bound(value) for _, value in write.values]
-        if write.kind == "insert":
-            names = quoted_list(name for name, _ in write.values)
-            marks = ", ".join(_mark(value) for _, value in write.values)
-            sql = f"INSERT INTO {table}({names}) VALUES ({marks})"
-            parameters = []
-        elif write.kind == "update":
-            sets = ", ".join(f"{quoted(name)} = {_mark(value)}" for name, value in write.values)
-            sql = f"UPDATE {table} SET {sets} WHERE {where}"
-        else:
-            sql = f"DELETE FROM {table} WHERE {where}"
-        self._connection.execute(sql, (*values, *parameters))
+        statement = write_statement(write)
+        values = cast("tuple[apsw.SQLiteValue]", statement.values)
+        self._connection.execute(statement.text(), values)
         return self._connection.changes()
-
-    def _condition(self, cells: Cells) -> tuple[str, list[Any]]:
-        """Where all cells hold exactly: same storage class, same value."""
-        parts: list[str] = []
-        parameters: list[Any] = []
-        for name, value in cells:
-            column = quoted(name)
-            # The first comparison lets an index be used; the others tell 1 from 1.0 and from '1'.
-            parts.append(f"{column} IS {_mark(value)}")
-            parameters.append(self._bound(value))
-            if value is not None:
-                parts.append(f"typeof({column}) = '{storage_class(value)}'")
-            if isinstance(value, str | InvalidText):
-                parts.append(f"{column} IS {_mark(value)} COLLATE BINARY")
-                parameters.append(self._bound(value))
-        return " AND ".join(parts), parameters
-
-    def _bound(self, value: StoredValue) -> Any:
-        return value.raw if isinstance(value, InvalidText) else value
 
     def _check(self, check: LinkCheck) -> None:
         child, values = self._matching(check.child, check.child_columns, check.values)
@@ -183,7 +154,7 @@ class _Writing:
         where = " AND ".join(
             f"{quoted(name)} = {_mark(value)}" for name, value in zip(columns, values, strict=True)
         )
-        return f"SELECT 1 FROM {quoted(table)} WHERE {where}", [self._bound(v) for v in values]
+        return f"SELECT 1 FROM {quoted(table)} WHERE {where}", [_bound(v) for v in values]
 
     def _dangling(
         self, child: str, columns: Sequence[str], parent: str, parent_columns: Sequence[str]
@@ -201,6 +172,46 @@ class _Writing:
                 f"AND NOT EXISTS (SELECT 1 FROM {quoted(parent)} p WHERE {joined})"
             )
         )
+
+
+def write_statement(write: RowWrite) -> Statement:
+    """The statement that a write runs."""
+    table = quoted(write.table)
+    if write.kind == "insert":
+        if not write.values:
+            return Statement((f"INSERT INTO {table} DEFAULT VALUES",))
+        names = quoted_list(name for name, _ in write.values)
+        listed = Statement.joined(", ", (_value(name, value) for name, value in write.values))
+        return Statement((f"INSERT INTO {table}({names}) VALUES (",)) + listed + ")"
+    where = Statement.joined(" AND ", (_holds(*cell) for cell in write.expected))
+    if write.kind == "delete":
+        return Statement((f"DELETE FROM {table} WHERE ",)) + where
+    sets = Statement.joined(
+        ", ", (Statement((f"{quoted(n)} = ",)) + _value(n, v) for n, v in write.values)
+    )
+    return Statement((f"UPDATE {table} SET ",)) + sets + " WHERE " + where
+
+
+def _holds(name: str, value: StoredValue) -> Statement:
+    """That a cell holds a value exactly: same storage class, same bytes."""
+    column = quoted(name)
+    # The first comparison lets an index be used; the others tell 1 from 1.0 and from '1'.
+    found = Statement((f"{column} IS ",)) + _value(name, value)
+    if value is not None:
+        found += f" AND typeof({column}) = '{storage_class(value)}'"
+    if isinstance(value, str | InvalidText):
+        found = found + f" AND {column} IS " + _value(name, value) + " COLLATE BINARY"
+    return found
+
+
+def _value(name: str, value: StoredValue) -> Statement:
+    if isinstance(value, InvalidText):
+        return Statement(("CAST(",)) + Statement.value(value.raw, name) + " AS TEXT)"
+    return Statement.value(value, name)
+
+
+def _bound(value: StoredValue) -> Any:
+    return value.raw if isinstance(value, InvalidText) else value
 
 
 def _mark(value: StoredValue) -> str:

@@ -1,0 +1,146 @@
+"""The draft: what a person has changed and not yet written, record by record."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple, TypeAlias
+
+from jondel.core.model.rows import Position
+from jondel.core.model.values import StoredValue, identical
+from jondel.core.model.writes import Cells
+
+EntryKey: TypeAlias = tuple[str, Position] | int
+"""What names an entry: a record's table and position, or a new record's number."""
+
+
+class RecordEdit(NamedTuple):
+    """A record to change or to delete, with the cells it held when that was decided.
+
+    ``original`` leaves out cells too large to be held; those are not checked when it is written.
+    """
+
+    table: str
+    position: Position
+    original: Cells
+    values: Mapping[str, StoredValue]
+    deleted: bool = False
+
+
+class NewRecord(NamedTuple):
+    """A record to insert; columns without a value get their default."""
+
+    table: str
+    number: int
+    values: Mapping[str, StoredValue]
+
+
+Entry: TypeAlias = RecordEdit | NewRecord
+
+
+class Draft:
+    """Edits in the order in which records were first touched."""
+
+    def __init__(self) -> None:
+        self._edits: dict[tuple[str, Position], RecordEdit] = {}
+        self._inserts: dict[int, NewRecord] = {}
+        self._next = 1
+
+    def __len__(self) -> int:
+        return len(self._edits) + len(self._inserts)
+
+    def __iter__(self) -> Iterator[Entry]:
+        yield from self._edits.values()
+        yield from self._inserts.values()
+
+    @property
+    def tables(self) -> dict[str, int]:
+        """How many entries each table has."""
+        counts: dict[str, int] = {}
+        for entry in self:
+            counts[entry.table] = counts.get(entry.table, 0) + 1
+        return counts
+
+    def edit_of(self, table: str, position: Position) -> RecordEdit | None:
+        """What is to become of a record, if anything."""
+        return self._edits.get((table, position))
+
+    def of_table(self, table: str) -> tuple[list[RecordEdit], list[NewRecord]]:
+        """A table's edits and new records."""
+        return (
+            [edit for edit in self._edits.values() if edit.table == table],
+            [new for new in self._inserts.values() if new.table == table],
+        )
+
+    def get(self, key: EntryKey) -> Entry | None:
+        return self._inserts.get(key) if isinstance(key, int) else self._edits.get(key)
+
+    def set_cell(
+        self, table: str, position: Position, original: Cells, column: str, value: StoredValue
+    ) -> None:
+        """Have a cell hold another value; what it holds already is no edit."""
+        key = (table, position)
+        known = self._edits.get(key) or RecordEdit(table, position, original, {})
+        values = dict(known.values)
+        before = dict(known.original)
+        if column in before and identical(before[column], value):
+            values.pop(column, None)
+        else:
+            values[column] = value
+        if values or known.deleted:
+            self._edits[key] = known._replace(values=values)
+        else:
+            self._edits.pop(key, None)
+
+    def delete(self, table: str, position: Position, original: Cells) -> None:
+        """Have a record deleted."""
+        key = (table, position)
+        known = self._edits.get(key) or RecordEdit(table, position, original, {})
+        self._edits[key] = known._replace(deleted=True)
+
+    def keep(self, table: str, position: Position) -> None:
+        """Do not have a record deleted after all."""
+        known = self._edits.get((table, position))
+        if known is not None and known.values:
+            self._edits[table, position] = known._replace(deleted=False)
+        else:
+            self._edits.pop((table, position), None)
+
+    def insert(self, table: str, values: Mapping[str, StoredValue]) -> int:
+        """Have a record added; returns its number."""
+        number, self._next = self._next, self._next + 1
+        self._inserts[number] = NewRecord(table, number, dict(values))
+        return number
+
+    def change_new(self, number: int, values: Mapping[str, StoredValue]) -> None:
+        """Have a new record hold other values."""
+        self._inserts[number] = self._inserts[number]._replace(values=dict(values))
+
+    def renew(self, key: tuple[str, Position], original: Cells) -> None:
+        """Take a record as it is now for what the edit is of."""
+        known = self._edits[key]
+        self._edits[key] = known._replace(original=original)
+
+    def drop(self, key: EntryKey) -> None:
+        """Forget one entry."""
+        if isinstance(key, int):
+            self._inserts.pop(key, None)
+        else:
+            self._edits.pop(key, None)
+
+    def drop_all(self) -> None:
+        """Forget everything."""
+        self._edits.clear()
+        self._inserts.clear()
+
+    def put_back(self, entry: Entry) -> None:
+        """Take in an entry as it was kept."""
+        if isinstance(entry, NewRecord):
+            self._inserts[entry.number] = entry
+            self._next = max(self._next, entry.number + 1)
+        else:
+            self._edits[entry.table, entry.position] = entry
+
+
+def key_of(entry: Entry) -> EntryKey:
+    """What names an entry."""
+    return entry.number if isinstance(entry, NewRecord) else (entry.table, entry.position)
