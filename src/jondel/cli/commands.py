@@ -27,11 +27,11 @@ from jondel.core.trail.trail import NOW, Trail, check_label
 LISTED_RECORDS = 100
 
 
-def open_target(target: str | None) -> None:
+def open_target(target: str | None, read_only: bool = False) -> None:
     """Open the interface."""
     from jondel.cli.interface import open_target as open_it
 
-    open_it(target)
+    open_it(target, read_only=read_only)
 
 
 def open_demo(fresh: bool, clock: str | None) -> None:

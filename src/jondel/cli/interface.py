@@ -18,13 +18,15 @@ if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
 
 
-def open_target(target: str | None) -> None:
+def open_target(target: str | None, *, read_only: bool = False) -> None:
     """Open the interface on a target, or on the database found here.
+
+    ``read_only``: nothing can be edited there, nor written in any other way.
 
     A target that cannot be used is reported at once, except one that is locked: that may pass, so
     the interface opens and keeps trying.
     """
-    _run(target or _found_here(), ())
+    _run(target or _found_here(), (), read_only=read_only)
 
 
 def open_demo(*, fresh: bool, clock: str | None) -> None:
@@ -42,7 +44,7 @@ def open_demo(*, fresh: bool, clock: str | None) -> None:
         _run(str(path), actions)
 
 
-def _run(target: str, actions: Sequence[Action]) -> None:
+def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> None:
     early = EarlyLook(target)
     # What loading makes stays for good; looking for garbage in it would only cost time. The app
     # goes back to collecting once it is on the screen.
@@ -58,7 +60,7 @@ def _run(target: str, actions: Sequence[Action]) -> None:
             "the interface needs a terminal; for scripts there are `jondel snapshot`, `diff`, "
             "`record` and `query` (see `jondel --help`)"
         )
-    app = JondelApp(target, actions, early)
+    app = JondelApp(target, actions, early, read_only=read_only)
     app.run()
     if app.failure is not None:
         raise app.failure

@@ -134,6 +134,9 @@ def _add_opening(command: _Add) -> None:
 
     added = command("open", do.open_target, "open the interface (the same as giving TARGET alone)")
     added.add_argument("target", metavar="TARGET", nargs="?", help="path of the database")
+    added.add_argument(
+        "--read-only", action="store_true", help="write nothing to the database, whatever is done"
+    )
     added = command(
         "demo",
         do.open_demo,

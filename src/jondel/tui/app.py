@@ -28,10 +28,15 @@ class JondelApp(App[None]):
     CSS_PATH = "jondel.tcss"
 
     def __init__(
-        self, target: str, actions: Sequence[Action] = (), early: EarlyLook | None = None
+        self,
+        target: str,
+        actions: Sequence[Action] = (),
+        early: EarlyLook | None = None,
+        *,
+        read_only: bool = False,
     ) -> None:
         super().__init__()
-        self.workspace = Workspace(target, actions, early)
+        self.workspace = Workspace(target, actions, early, read_only=read_only)
         self.register_theme(DUSK)
         self.register_theme(MORNING)
         self.theme = DUSK.name

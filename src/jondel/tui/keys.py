@@ -59,17 +59,22 @@ def footer_keys(
     has_steps: bool,
     has_actions: bool,
     watching: bool,
+    drafted: bool = False,
 ) -> list[tuple[str, str, str]]:
     """The keys that matter in a view, the most needed first and the help last.
 
     Each with its words and the action it runs. ``past``: a step is selected, not now.
     """
     wanted = [
+        ("W", "write", "screen.write_draft", drafted),
+        ("d", "draft", "screen.draft", drafted),
         ("s", "snapshot", "screen.snapshot", True),
         ("Enter", "to the record", "screen.to_record", view == "changes"),
         ("Backspace", "back", "screen.back", can_go_back),
         ("c", "changes", "screen.view('changes')", view == "records"),
         ("r", "records", "screen.view('records')", view == "changes"),
+        ("f", "filter", "screen.filter", view == "records"),
+        ("e", "edit", "screen.edit", view == "records" and not past),
         ("[ ]", "walk the steps", "screen.walk(-1)", has_steps),
         ("n", "now", "screen.now", past),
         ("w", "stop watching" if watching else "watch", "screen.watch", True),

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import location_of
+from jondel.core.errors import SnapshotError, WriteRefused
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.values import StoredValue
 from jondel.core.snapshots.catalogue import Trigger
@@ -25,6 +26,8 @@ from jondel.tui.session import Job, Session
 if TYPE_CHECKING:
     from jondel.core.diff.compare import Scope
     from jondel.core.diff.noise import NoiseRules
+    from jondel.core.draft.draft import Draft
+    from jondel.core.draft.writing import Written
     from jondel.core.trail.history import Version
     from jondel.core.trail.restore import Restored
     from jondel.core.verify.actions import Action
@@ -40,9 +43,17 @@ class Workspace(RowReading):
     """An open database with its trail. Every coroutine may raise ``JondelError``."""
 
     def __init__(
-        self, target: str, actions: Sequence[Action] = (), early: EarlyLook | None = None
+        self,
+        target: str,
+        actions: Sequence[Action] = (),
+        early: EarlyLook | None = None,
+        *,
+        read_only: bool = False,
     ) -> None:
+        """``read_only``: nothing is ever written to the database from here, whoever asks."""
         super().__init__(location_of(target), target, early)
+        self.always_read_only = read_only
+        self.read_only = read_only
         self.actions = tuple(actions)
         self.early = early
         self._app = Session("app")
@@ -279,7 +290,33 @@ class Workspace(RowReading):
 
         return await self._put_back(work)
 
+    def require_writing(self) -> None:
+        """Raises ``WriteRefused`` where nothing is to be written."""
+        if self.read_only:
+            raise WriteRefused("read-only: nothing is written to this database from here")
+
+    async def write_draft(self, draft: Draft) -> Written:
+        """Write a draft, which is empty then; see ``core.draft.writing``."""
+        from jondel.core.draft.writing import write_draft
+
+        self.require_writing()
+
+        def run(_: Job) -> tuple[Written, list[Step]]:
+            # Not to be interrupted half-way: it is one transaction, and short.
+            try:
+                trail = self.trail
+            except SnapshotError:
+                return write_draft(draft, self._survey.live(), None), self.steps
+            done = write_draft(draft, self._survey.live(), trail)
+            self._make_room()
+            return done, self._read_steps()
+
+        done, self.steps = await self._survey.run(run)
+        return done
+
     async def _put_back(self, work: Callable[[Database], Restored]) -> Restored:
+        self.require_writing()
+
         def run(_: Job) -> tuple[Restored, list[Step]]:
             # Not to be interrupted half-way: it is one transaction, and short.
             done = work(self._survey.live())

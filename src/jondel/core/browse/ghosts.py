@@ -48,21 +48,39 @@ def ghosts_of(database: Database, table: Table, changes: TableChanges) -> list[G
 
 
 class Interleaving:
-    """The lines of a sheet: a table's rows in order, with ghosts in between."""
+    """The lines of a sheet: a table's rows in order, ghosts in between, new records at the end."""
 
-    def __init__(self, rows: int, ghosts: Sequence[Ghost] = ()) -> None:
+    def __init__(self, rows: int, ghosts: Sequence[Ghost] = (), new: int = 0) -> None:
         self._rows = rows
         self._ghosts = ghosts
+        self._new = new
         self._lines = [ghost.rows_before + number for number, ghost in enumerate(ghosts)]
 
     @property
     def lines(self) -> int:
         """How many lines there are."""
-        return self._rows + len(self._ghosts)
+        return self._rows + len(self._ghosts) + self._new
 
     @property
     def has_ghosts(self) -> bool:
         return bool(self._ghosts)
+
+    def with_rows(self, rows: int, *, ghosts: bool) -> Interleaving:
+        """The lines of as many rows, with or without the ghosts, and with the new records."""
+        return Interleaving(rows, self._ghosts if ghosts else (), self._new)
+
+    def with_ghosts(self, ghosts: Sequence[Ghost]) -> Interleaving:
+        """The same with other ghosts."""
+        return Interleaving(self._rows, ghosts, self._new)
+
+    def with_new(self, new: int) -> Interleaving:
+        """The same with as many new records."""
+        return Interleaving(self._rows, self._ghosts, new)
+
+    def new(self, line: int) -> int | None:
+        """Which of the new records, from 0, is on a line, if one is."""
+        place = line - self._rows - len(self._ghosts)
+        return place if 0 <= place < self._new else None
 
     def ghost(self, line: int) -> Ghost | None:
         """The ghost on a line, if it is one's."""

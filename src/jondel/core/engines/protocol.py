@@ -200,6 +200,9 @@ class Database(Protocol):
             ConditionInvalid: the condition or the order cannot be one of this table.
         """
 
+    def first_rows(self, table: Table, arrangement: Arrangement, limit: int) -> Window:
+        """Read the first rows of an arrangement without making its order."""
+
     def statement(
         self, table: Table, arrangement: Arrangement, columns: Sequence[str]
     ) -> Statement:

@@ -28,3 +28,12 @@ def write_value(path: str, value: Value) -> None:
     """
     with Path(path).expanduser().open("xb") as file:
         file.write(raw_bytes(value))
+
+
+def read_blob(path: str) -> bytes:
+    """A file's content.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    return Path(path).expanduser().read_bytes()

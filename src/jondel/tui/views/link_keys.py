@@ -297,7 +297,7 @@ class LinkKeys(SheetKeys):
             self._message.say(str(error), problem=True)
             return
         if row is not None and self._sheet.current_position == position:
-            self._card.show_record(table, position, row, None, readings=self._readings(table, row))
+            self._show_in_card(table, position, row, self._sheet.cursor_row)
             if any(isinstance(value, Clipped) for value in row):
                 self._message.say("some of it is too long to be shown: b saves it to a file")
 

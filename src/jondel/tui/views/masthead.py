@@ -24,8 +24,13 @@ class Masthead(Band):
         live_is_readable: bool,
         watching: str,
         busy_with: str,
+        drafted: int = 0,
+        read_only: bool = False,
     ) -> None:
-        """Show the state; ``step`` is the selected one, None at now."""
+        """Show the state; ``step`` is the selected one, None at now.
+
+        ``drafted`` counts what is edited and not written.
+        """
         name = identity.name if identity else Path(location).name
         left = [(" Jondel ", "strong"), (f" {line(name, _NAME_CHARACTERS)} ", "plain")]
         if identity:
@@ -38,7 +43,9 @@ class Masthead(Band):
             words = " live: cannot be read now " if step else " cannot be read now "
             left.append((words, "dim" if step else "flag"))
         elif step is None:
-            left.append(("live · read-only", "dim"))
+            left.append(("live · read-only" if read_only else "live", "dim"))
+        if drafted:
+            left.append((f"  * {drafted} not written, W writes ", "draft"))
         right = [(f"{busy_with} … Esc stops it ", "plain")] if busy_with else []
         if watching:
             right.append((f" {watching} ", "watch"))

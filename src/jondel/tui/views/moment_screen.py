@@ -454,7 +454,18 @@ class MomentScreen(Surroundings):
 
     def _show_in_card(self, table: Table, position: Position, row: ShownRow, line: int) -> None:
         change = self._sheet.change_on(line)
-        self._card.show_record(table, position, row, change, readings=self._readings(table, row))
+        self._card.show_record(
+            table,
+            position,
+            row,
+            change,
+            readings=self._readings(table, row),
+            edited=self._edited_cells(table, position),
+        )
+
+    def _edited_cells(self, table: Table, position: Position) -> dict[str, Value]:
+        """What a draft has for cells of a record."""
+        return {}
 
     def _readings(self, table: Table, row: ShownRow) -> dict[str, str]:
         """How the values of a record read, where they are times."""

@@ -36,11 +36,12 @@ class TablesPane(Vertical):
         tables: Sequence[Table],
         counts: Mapping[str, int | None],
         changes: Mapping[str, ChangeCounts],
+        drafted: Mapping[str, int],
         *,
         with_internal: bool,
     ) -> None:
-        """Show tables with their row counts and change counts, as far as they are known."""
-        self.list.show(tables, counts, changes)
+        """Show tables with their counts of rows, changes and edits, as far as they are known."""
+        self.list.show(tables, counts, changes, drafted)
         remark = " with internal" if with_internal else ""
         self._title.show([(f" tables {len(tables)}", "strong"), (remark, "dim")])
 

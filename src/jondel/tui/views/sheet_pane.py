@@ -40,7 +40,7 @@ _NO_PROGRESS = ArrangingProgress(None, 0)
 class SheetPane(Vertical):
     """The sheet of one table as of a moment, as its state wants it."""
 
-    DEFAULT_CSS = "SheetPane { width: 1fr; } "
+    DEFAULT_CSS = "SheetPane { width: 1fr; layers: default editing; }"
 
     class Counted(Message):
         """It is known how many rows the table has, whatever of them is shown."""
@@ -439,7 +439,7 @@ class SheetPane(Vertical):
         if self.sheet.rows and row is not None:
             place = f"row {grouped(row + 1)} of {self._count_words()} "
         if row is None:
-            place = "a removed record "
+            place = "a removed record " if self.sheet.current_new is None else "a new record "
         chosen = len(self.sheet.chosen)
         right = [(f"{grouped(chosen)} chosen  ", "plain")] if chosen else []
         self._title.show(

@@ -84,6 +84,8 @@ class Surroundings(Screen[None]):
             live_is_readable=not self._follower.trouble,
             watching=self._watch_words(),
             busy_with=self._busy[-1] if self._busy else "",
+            drafted=sum(self._drafted_tables.values()),
+            read_only=self._workspace.read_only,
         )
 
     def _watch_words(self) -> str:
@@ -100,6 +102,7 @@ class Surroundings(Screen[None]):
             self._tables,
             self._counts,
             summary.tables if summary else {},
+            self._drafted_tables if self._moment is None else {},
             with_internal=self._show_internal,
         )
 
@@ -122,8 +125,14 @@ class Surroundings(Screen[None]):
                 has_steps=bool(self._workspace.steps),
                 has_actions=bool(self._workspace.actions),
                 watching=self._follower.watching,
+                drafted=bool(self._drafted_tables),
             )
         )
+
+    @property
+    def _drafted_tables(self) -> dict[str, int]:
+        """How many edits that are not written each table has."""
+        return {}
 
     @contextmanager
     def _busy_with(self, words: str) -> Iterator[None]:

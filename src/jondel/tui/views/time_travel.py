@@ -12,7 +12,7 @@ from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.formats.changes_text import change_lines
 from jondel.core.model.changes import Changes
-from jondel.tui.views.link_keys import LinkKeys
+from jondel.tui.views.draft_keys import DraftKeys
 from jondel.tui.watchers import Follower
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 _CONFIRMED_LINES = 200
 
 
-class TimeTravel(LinkKeys):
+class TimeTravel(DraftKeys):
     """Adds the keys of the trail to what is shown of a moment."""
 
     BINDINGS = [

@@ -12,6 +12,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
+from jondel.tui.views.draft_keys import DraftKeys
 from jondel.tui.views.link_keys import LinkKeys
 from jondel.tui.views.sheet_keys import SheetKeys
 from jondel.tui.views.surroundings import ChangePlace
@@ -287,6 +288,7 @@ class Workbench(TimeTravel):
                     (here[0], explained(here[1])),
                     *([("The sheet", explained(SheetKeys.BINDINGS))] if records else []),
                     *([("The card", explained(LinkKeys.BINDINGS))] if records else []),
+                    *([("Fixing", explained(DraftKeys.BINDINGS))] if records else []),
                 ]
             )
         )

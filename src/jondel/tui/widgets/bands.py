@@ -24,7 +24,7 @@ class Band(Widget):
         self._right: Sequence[tuple[str, str]] = ()
 
     def show(self, left: Sequence[tuple[str, str]], right: Sequence[tuple[str, str]] = ()) -> None:
-        """Show parts, each a text and one of strong, plain, dim, flag, watch."""
+        """Show parts, each a text and one of strong, plain, dim, draft, flag, watch."""
         if (left, right) != (self._left, self._right):
             self._left, self._right = left, right
             self.refresh()
@@ -59,6 +59,8 @@ class Band(Widget):
                 return ink(self, "ink", on="brass", bold=True)
             case "watch":
                 return ink(self, "ink", on="sea", bold=True)
+            case "draft":
+                return ink(self, "draft", bold=True)
             case "dim":
                 return ink(self, "sand-dim")
             case _:

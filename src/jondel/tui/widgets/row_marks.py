@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from jondel.core.model.changes import ChangeKind, RecordChange
 from jondel.core.model.rows import Position
-from jondel.core.model.values import Value
+from jondel.core.model.values import ShownRow, Value
 
 DRAFT_MARK, FRESH_MARK, CHOSEN_MARK = "*", "∙", "•"
 
@@ -36,10 +36,12 @@ def marks_of(
 
 
 class DraftMarks(NamedTuple):
-    """What a draft makes of a table's rows: new values by column name, and rows to delete."""
+    """What a draft makes of a table's rows: new values by column name, rows to delete, and rows
+    to add, each with the number of its entry."""
 
     edited: Mapping[Position, Mapping[str, Value]]
     deleted: frozenset[Position]
+    added: tuple[tuple[int, ShownRow], ...] = ()
 
 
 class RowLook(NamedTuple):

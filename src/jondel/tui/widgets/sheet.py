@@ -165,9 +165,27 @@ class Sheet(LinesView, can_focus=True):
 
     @property
     def current_row(self) -> int | None:
-        """The ordinal of the current row; None where that is a removed record."""
-        ghost = self._lines.ghost(self.cursor_row)
-        return None if ghost else self._lines.ordinal(self.cursor_row)
+        """The ordinal of the current row; None where that is a removed or a new record."""
+        line = self.cursor_row
+        if self._lines.ghost(line) or self._lines.new(line) is not None:
+            return None
+        return self._lines.ordinal(line)
+
+    @property
+    def current_new(self) -> int | None:
+        """The number of the draft's new record that is the current row, if one is."""
+        place = self._lines.new(self.cursor_row)
+        return self._draft.added[place][0] if place is not None else None
+
+    @property
+    def draft(self) -> DraftMarks:
+        """What a draft makes of the rows."""
+        return self._draft
+
+    @property
+    def lines(self) -> int:
+        """How many lines there are: rows, and removed and new records."""
+        return self._lines.lines
 
     @property
     def cache(self) -> WindowCache | None:
@@ -200,6 +218,15 @@ class Sheet(LinesView, can_focus=True):
         """The value of the current cell as read; None where there is none."""
         found, field = self.record_at(self.cursor_row), self.current_field
         return found[1][field] if found is not None and found[1] and field is not None else None
+
+    def current_cell(self) -> tuple[int, int, int] | None:
+        """Where the current cell is in the widget: x, y and width, in cells; None if nowhere."""
+        columns, place = self._columns, self.cursor_column
+        if self._cache is None or place >= len(columns):
+            return None
+        x = columns.edges[place] - (0 if place < columns.frozen else self.scroll_offset.x)
+        y = self.cursor_row - self.scroll_offset.y + _HEAD_LINES
+        return x, y, columns.widths[place]
 
     def rows_at_hand(self) -> dict[Position, ShownRow]:
         """The rows around those in view, as last read, by their positions."""
@@ -255,7 +282,9 @@ class Sheet(LinesView, can_focus=True):
         row = before + shift
         self._cache = cache
         self._problem = ""
-        self._lines = Interleaving(self.rows)
+        self._lines = self._lines.with_rows(self.rows, ghosts=False)
+        if not keep_place:
+            self._lines = self._lines.with_new(0)
         self._resize()
         if keep_place:
             found = [cache.row(ordinal) for ordinal in range(*self._stretch_in_view)]
@@ -263,7 +292,7 @@ class Sheet(LinesView, can_focus=True):
         if keep_place:
             if shift:
                 self.scroll_to(None, self.scroll_target_y + shift, animate=False, force=True)
-            self.cursor_row = max(0, min(row, self.rows - 1))
+            self.cursor_row = max(0, min(row, self._lines.lines - 1))
         else:
             self.cursor_row = self.cursor_column = 0
             self.scroll_to(0, 0, animate=False)
@@ -292,7 +321,21 @@ class Sheet(LinesView, can_focus=True):
     def set_draft(self, draft: DraftMarks | None) -> None:
         """Show what a draft makes of the rows."""
         self._draft = draft or _NO_DRAFT
+        if self._cache is not None:
+            self._lines = self._lines.with_new(len(self._draft.added))
+            names = self._cache.table.column_names
+            edited = list(self._draft.edited.values())[:BLOCK_ROWS]
+            self._columns.widen([tuple(cells.get(name) for name in names) for cells in edited])
+            self._columns.widen([row for _, row in self._draft.added[:BLOCK_ROWS]])
+            self._resize()
+            self.cursor_row = max(0, min(self.cursor_row, self._lines.lines - 1))
         self.redraw()
+
+    def go_to_new(self, number: int) -> None:
+        """Make one of the draft's new records the current row."""
+        places = [place for place, entry in enumerate(self._draft.added) if entry[0] == number]
+        if places:
+            self._go_to_line(self._lines.lines - len(self._draft.added) + places[0])
 
     def set_fresh(self, fresh: Mapping[Position, frozenset[int]]) -> None:
         """Mark cells, by their columns' indexes, that have just changed under one's eyes."""
@@ -312,8 +355,7 @@ class Sheet(LinesView, can_focus=True):
     def take_extent(self) -> None:
         """More is known of how many rows there are: make room for them."""
         row = self._lines.ordinal(self.cursor_row)
-        if not self._lines.has_ghosts:
-            self._lines = Interleaving(self.rows)
+        self._lines = self._lines.with_rows(self.rows, ghosts=True)
         self._resize()
         self.cursor_row = max(0, min(self.cursor_row, self._lines.lines - 1))
         if row != self._lines.ordinal(self.cursor_row):
@@ -369,7 +411,7 @@ class Sheet(LinesView, can_focus=True):
             return
         row = self._lines.ordinal(self.cursor_row)
         was_first = self._lines.ordinal(int(self.scroll_target_y))
-        self._lines = Interleaving(self.rows, ghosts)
+        self._lines = self._lines.with_ghosts(ghosts)
         self._widen([ghost.record.before for ghost in ghosts if ghost.record.before])
         self._resize()
         top = self._lines.line(was_first) if was_first else 0
@@ -409,6 +451,9 @@ class Sheet(LinesView, can_focus=True):
         ghost = self._lines.ghost(line)
         if ghost is not None:
             return ghost.position, ghost.record.before or ()
+        new = self._lines.new(line)
+        if new is not None:
+            return (), self._draft.added[new][1]
         return self._cache.row(self._lines.ordinal(line)) if self._cache else None
 
     def change_on(self, line: int) -> RecordChange | None:
@@ -421,7 +466,7 @@ class Sheet(LinesView, can_focus=True):
 
     def _change_of(self, position: Position, row: ShownRow) -> RecordChange | None:
         marks, table = self._marks, self.table
-        if marks is None or table is None or not row:
+        if marks is None or table is None or not row or not position:
             return None
         if not marks.key_columns:
             return marks.records.get(tuple(position))
@@ -504,7 +549,7 @@ class Sheet(LinesView, can_focus=True):
             self._reading = False
 
     def _announce(self) -> None:
-        if self.record_at(self.cursor_row) is not None or not self.rows:
+        if self.record_at(self.cursor_row) is not None or not self._lines.lines:
             self.when_selected()
 
     # Drawing
@@ -581,7 +626,9 @@ class Sheet(LinesView, can_focus=True):
         table = self.table
         if table is None or not (change or self._fresh or self._chosen or any(self._draft)):
             return look
-        if position in self._draft.deleted:
+        if self._lines.new(line) is not None:
+            look = RowLook(DRAFT_MARK, "draft", None)
+        elif position in self._draft.deleted:
             look = RowLook(DRAFT_MARK, "draft", None, struck=True)
         elif position in self._draft.edited:
             edited = self._draft.edited[position]

@@ -14,6 +14,7 @@ from jondel.core.browse.display import grouped, safe_name
 from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind
 from jondel.core.model.schema import Table
 from jondel.tui.widgets.cell_text import fitted_text
+from jondel.tui.widgets.row_marks import DRAFT_MARK
 from jondel.tui.widgets.styles import change_style, ink
 
 COUNTING = "…"
@@ -53,7 +54,7 @@ class TableList(OptionList):
         self._tables: Sequence[Table] = ()
         self._counts: Mapping[str, int | None] = {}
         self._changes: Mapping[str, ChangeCounts] = {}
-        self._shown: list[tuple[str, str]] = []
+        self._drafted: Mapping[str, int] = {}
 
     @property
     def tables(self) -> Sequence[Table]:
@@ -70,8 +71,9 @@ class TableList(OptionList):
         tables: Sequence[Table],
         counts: Mapping[str, int | None],
         changes: Mapping[str, ChangeCounts],
+        drafted: Mapping[str, int] | None = None,
     ) -> None:
-        """Show these tables.
+        """Show these tables; ``drafted`` counts what a draft has for them.
 
         Counts that are not known yet are left out of the mappings; None is for a table whose rows
         cannot be counted.
@@ -79,6 +81,7 @@ class TableList(OptionList):
         name = self.current.name if self.current else None
         same = [(t.name, t.kind) for t in self._tables] == [(t.name, t.kind) for t in tables]
         self._tables, self._counts, self._changes = tables, counts, changes
+        self._drafted = drafted or {}
         if same:
             for index in range(len(tables)):
                 self.replace_option_prompt_at_index(index, self._prompt(tables[index]))
@@ -110,8 +113,12 @@ class TableList(OptionList):
         text = Text(fitted_text(safe_name(table.name), max(3, width - len(tail))), no_wrap=True)
         text.append(tail, ink(self, "sand-dim"))
         counts = self._changes.get(table.name)
-        if counts and counts.total:
+        drafted = self._drafted.get(table.name, 0)
+        if drafted or (counts and counts.total):
             text.append("\n  ")
+        if drafted:
+            text.append(f"{DRAFT_MARK}{drafted} ", ink(self, "draft", bold=True))
+        if counts and counts.total:
             kinds: tuple[ChangeKind, ...] = ("added", "changed", "removed")
             for kind_of_change in kinds:
                 number = getattr(counts, kind_of_change)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 from weakref import ref
@@ -179,16 +180,7 @@ class SqliteReader:
         self._keep_current()
         from jondel.core.engines.sqlite import arranging
 
-        def read(where: Statement | None, order: str, limit: int) -> Window:
-            found = self._read(
-                table,
-                where=where.text() if where else "",
-                parameters=where.values if where else (),
-                order=order,
-                limit=str(limit),
-            )
-            return _window(table, 0, found)
-
+        read = partial(self._read_first, table)
         with self._asking(table):
             unused = [name for name, order in self._kept_orders.items() if order() is None]
             arranging.drop_kept(self._connection, unused)
@@ -200,6 +192,28 @@ class SqliteReader:
         if isinstance(made, arranging.KeptOrder):
             self._kept_orders[made.name] = ref(made)
         return made
+
+    def first_rows(self, table: Table, arrangement: Arrangement, limit: int) -> Window:
+        self._require(table)
+        self._keep_current()
+        from jondel.core.engines.sqlite import arranging
+        from jondel.core.engines.sqlite.condition_sql import order_sql
+
+        with self._asking(table):
+            where = arranging.conditions(table, arrangement)
+            return self._read_first(
+                table, where, order_sql(table, arrangement.order, total=True), limit
+            )
+
+    def _read_first(self, table: Table, where: Statement | None, order: str, limit: int) -> Window:
+        found = self._read(
+            table,
+            where=where.text() if where else "",
+            parameters=where.values if where else (),
+            order=order,
+            limit=str(limit),
+        )
+        return _window(table, 0, found)
 
     def statement(
         self, table: Table, arrangement: Arrangement, columns: Sequence[str]

@@ -1,0 +1,373 @@
+"""Fixing records: what is edited, shown, kept, written, refused and taken back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from driving import SMALL, WIDE, Driver, driven
+from textual.widgets import TextArea
+
+import outside
+from conftest import MakeDatabase, OpenApp
+from jondel.tui.app import JondelApp
+
+_HARBOUR = (
+    "CREATE TABLE berths(id INTEGER PRIMARY KEY, name TEXT NOT NULL)",
+    "INSERT INTO berths VALUES (1, 'north'), (2, 'south')",
+    "CREATE TABLE boats(id INTEGER PRIMARY KEY, name TEXT NOT NULL, length REAL DEFAULT 7.5, "
+    "berth INTEGER REFERENCES berths(id), note TEXT, paid_at INTEGER)",
+    "INSERT INTO boats VALUES (1, 'Gull', 8.0, 1, '{\"a\": 1}', 1780000000), "
+    "(2, 'Tern', 6.5, 2, NULL, NULL), (3, '', 6.0, NULL, 'leaks', 1780086400)",
+    "CREATE TABLE crews(boat INTEGER REFERENCES boats(id) ON DELETE CASCADE, seat INTEGER, "
+    "who TEXT, PRIMARY KEY (boat, seat)) WITHOUT ROWID",
+    "INSERT INTO crews VALUES (1, 1, 'Ada'), (1, 2, 'Ben')",
+    "CREATE VIEW named AS SELECT name FROM boats",
+)
+
+
+async def _at(driver: Driver, table: str, column: str, row: int = 0) -> None:
+    await driver.until(lambda: bool(driver.bench._table_list.tables))
+    names = [entry.name for entry in driver.bench._table_list.tables]
+    await driver.press("t", "home", *["down"] * names.index(table), "enter")
+    await driver.until(lambda: driver.sheet.table is not None and driver.sheet.table.name == table)
+    driver.sheet.go_to(row, column)
+    await driver.pilot.pause()
+
+
+async def _edit(driver: Driver, text: str) -> None:
+    """Type another value into the current cell."""
+    await driver.press("e")
+    await driver.until(lambda: driver.bench._editor is not None and driver.bench._editor.has_focus)
+    await driver.press(*text, "enter")
+
+
+def _boats(path: Path) -> list[list[object]]:
+    return outside.rows(path, "SELECT * FROM boats")
+
+
+@pytest.mark.parametrize("size", [WIDE, SMALL], ids=["160x47", "80x24"])
+async def test_a_cell_is_edited_in_place_and_written_only_when_asked(
+    make: MakeDatabase, size: tuple[int, int]
+) -> None:
+    path = make(*_HARBOUR)
+    before = _boats(path)
+    async with driven(path, size) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Great Auk")
+        await driver.sees("Great Auk", "* 1 not written", "*1")
+        assert _boats(path) == before
+        await driver.press("W")
+        await driver.sees("1 statement", 'UPDATE "boats" SET "name" = ?', "'Great Auk'")
+        await driver.press("enter")
+        await driver.sees("1 row written, as step s2")
+        assert _boats(path)[0][1] == "Great Auk"
+        assert "not written" not in driver.lines[0]
+        await driver.press("ctrl+z")
+        await driver.sees("Take back the last write?")
+        await driver.press("y")
+        await driver.sees("step s2 is taken back")
+        assert _boats(path) == before
+
+
+async def test_null_empty_default_and_now_have_keys(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        for column, key in (("note", "ctrl+u"), ("berth", "ctrl+n"), ("length", "ctrl+l")):
+            await _at(driver, "boats", column)
+            await driver.press("e")
+            await driver.until(lambda: driver.bench._editor is not None)
+            await driver.press(key)
+            await driver.until(lambda: driver.bench._editor is None)
+        await _at(driver, "boats", "paid_at")
+        await driver.press("e")
+        await driver.until(lambda: driver.bench._editor is not None)
+        await driver.press("ctrl+t")
+        await driver.until(lambda: driver.bench._editor is None)
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("written")
+        row = _boats(path)[0]
+        assert row[2:5] == [7.5, None, ""]
+        assert isinstance(row[5], int)
+        assert row[5] > 1_780_000_000
+
+
+async def test_a_value_of_another_type_is_refused_or_kept_on_purpose(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "length")
+        await _edit(driver, "long")
+        await driver.sees("boats.length is REAL and takes a number", "Ctrl+K")
+        assert driver.bench._editor is not None
+        assert driver.bench._editor.value == "long"
+        await driver.press("ctrl+k")
+        await driver.sees("* 1 not written")
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("written")
+        assert _boats(path)[0][2] == "long"
+
+
+async def test_escape_leaves_the_cell_and_an_unchanged_value_is_no_edit(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        await _at(driver, "boats", "name")
+        await driver.press("e")
+        await driver.until(lambda: driver.bench._editor is not None)
+        await driver.press(*"other", "escape")
+        await driver.until(lambda: driver.bench._editor is None)
+        await _edit(driver, "Gull")
+        await driver.pilot.pause(0.2)
+        assert "not written" not in driver.text
+        assert driver.sheet.has_focus
+
+
+async def test_json_is_edited_in_a_full_editor_and_checked(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "note")
+        await driver.press("E")
+        await driver.sees("boats.note", "Ctrl+J")
+        area = driver.app.screen.query_one(TextArea)
+        area.text = '{"a": 2'
+        await driver.sees("not JSON")
+        await driver.press("ctrl+s")
+        area.text = '{"a": 2}'
+        await driver.press("ctrl+s")
+        await driver.sees("* 1 not written")
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("written")
+        assert _boats(path)[0][4] == '{"a": 2}'
+
+
+async def test_a_linked_record_is_picked_by_searching_its_table(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "berth")
+        await driver.press("e")
+        await driver.until(lambda: driver.bench._editor is not None)
+        await driver.press("ctrl+f")
+        await driver.sees("Which record of berths", "1  north", "2  south")
+        await driver.press(*"sou")
+        await driver.until(lambda: "1  north" not in driver.text)
+        await driver.press("enter")
+        await driver.sees("* 1 not written")
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("written")
+        assert _boats(path)[0][3] == 2
+
+
+async def test_a_blob_is_taken_from_a_file(make: MakeDatabase, tmp_path: Path) -> None:
+    path = make(*_HARBOUR)
+    (tmp_path / "chart").write_bytes(b"\x00\xff")
+    async with driven(path) as driver:
+        await _at(driver, "boats", "note")
+        await driver.press("e")
+        await driver.until(lambda: driver.bench._editor is not None)
+        await driver.press("ctrl+o")
+        await driver.press(*str(tmp_path / "chart"), "enter")
+        await driver.sees("* 1 not written", "‹blob 2 B›")
+
+
+async def test_a_record_is_inserted_duplicated_and_deleted(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await driver.press("I")
+        await driver.sees("A new record of boats", "required", "default 7.5", "numbers itself")
+        await driver.press("ctrl+s")
+        await driver.sees("name: must be filled in")
+        await driver.press("down", "enter")
+        await driver.press(*"Skua", "enter")
+        await driver.sees("Skua")
+        await driver.press("ctrl+s")
+        await driver.sees("a new record", "* 1 not written")
+        await _at(driver, "boats", "name", 1)
+        await driver.press("P")
+        await driver.sees("A new record of boats", "Tern")
+        await driver.press("ctrl+s")
+        await driver.sees("* 2 not written")
+        await _at(driver, "boats", "name", 2)
+        await driver.press("delete")
+        await driver.sees("* 3 not written")
+        await driver.press("W")
+        await driver.sees("3 statements", "DELETE FROM", "INSERT INTO")
+        await driver.press("enter")
+        await driver.sees("3 rows written")
+        assert [row[:4] for row in _boats(path)] == [
+            [1, "Gull", 8.0, 1],
+            [2, "Tern", 6.5, 2],
+            [3, "Skua", 7.5, None],
+            [4, "Tern", 6.5, 2],
+        ]
+
+
+async def test_deleting_says_what_a_cascade_takes(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await driver.press("delete")
+        await driver.sees("with it: 2 of crews: deleted")
+        await driver.press("y")
+        await driver.sees("* 1 not written")
+        await driver.press("W")
+        await driver.sees("3 statements", "2 of them go with what is deleted")
+        await driver.press("enter")
+        await driver.sees("3 rows written")
+        assert outside.rows(path, "SELECT count(*) FROM crews") == [[0]]
+
+
+async def test_a_column_is_set_in_all_filtered_rows_after_counting(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "berth", 2)
+        await driver.press("exclamation_mark")
+        await driver.sees("berth is not NULL", "2 of 3 rows")
+        driver.sheet.go_to(0, "note")
+        await driver.press("A")
+        await driver.sees("Set note in 2 filtered rows")
+        await driver.press(*"dry", "enter")
+        await driver.sees("* 2 not written")
+        await driver.press("W")
+        await driver.sees("2 statements")
+        await driver.press("enter")
+        await driver.sees("2 rows written")
+        assert [row[4] for row in _boats(path)] == ["dry", "dry", "leaks"]
+
+
+async def test_a_conflict_shows_theirs_mine_and_the_original_to_choose_from(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await driver.sees("* 1 not written")
+        app(path).run("UPDATE boats SET name = 'Skua', length = 9 WHERE id = 1")
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("the app changed these meanwhile", "Gull", "Skua", "Auk", "8.0", "9.0")
+        assert _boats(path)[0][1] == "Skua"
+        await driver.press("enter")
+        await driver.sees("choose m or t")
+        await driver.press("m", "enter")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("1 row written")
+        assert _boats(path)[0][1:3] == ["Auk", 9.0]
+
+
+async def test_a_constraint_names_the_record_and_leaves_the_draft(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    before = _boats(path)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await driver.press("e")
+        await driver.until(lambda: driver.bench._editor is not None)
+        await driver.press("ctrl+n")
+        await driver.sees("* 1 not written")
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("boats 1: NOT NULL constraint failed: boats.name", "nothing was written")
+        assert "* 1 not written" in driver.text
+        assert _boats(path) == before
+
+
+async def test_the_draft_is_listed_gone_to_and_dropped_singly_or_whole(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await _at(driver, "berths", "name", 1)
+        await _edit(driver, "east")
+        await driver.sees("* 2 not written")
+        await driver.press("d")
+        await driver.sees("boats 1: name = Auk", "berths 2: name = east")
+        await driver.press("enter")
+        await driver.sees("boats  3 rows", "row 1 of 3")
+        await driver.press("d", "delete")
+        await driver.sees("The draft: 1 record,", "berths 2: name = east")
+        await driver.press("D")
+        await driver.sees("would be lost")
+        await driver.press("y")
+        await driver.sees("the draft is dropped")
+        assert "not written" not in driver.lines[0]
+
+
+async def test_a_draft_survives_and_is_offered_again(make: MakeDatabase, home: Path) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await driver.sees("* 1 not written")
+        await driver.until(lambda: (home / "drafts").exists() and any((home / "drafts").iterdir()))
+    async with driven(path) as driver:
+        await driver.sees("a draft of 1 record is here from before", "* 1 not written")
+        await _at(driver, "boats", "name")
+        await driver.sees("Auk", "now")
+        await driver.press("W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("1 row written")
+        assert _boats(path)[0][1] == "Auk"
+        await driver.until(lambda: not any((home / "drafts").iterdir()))
+
+
+async def test_what_cannot_be_edited_says_why(make: MakeDatabase, app: OpenApp) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "named", "name")
+        await driver.press("e")
+        await driver.sees("no editing: it is a view")
+        await _at(driver, "boats", "name")
+        await driver.press("ctrl+r")
+        await driver.sees("live · read-only")
+        await driver.press("e")
+        await driver.sees("read-only: Ctrl+R allows editing")
+        await driver.press("ctrl+r", "s")
+        await driver.sees("s1 taken")
+        await driver.press("left_square_bracket")
+        await driver.sees("as of s1")
+        await driver.press("e")
+        await driver.sees("only now can be edited")
+
+
+async def test_started_read_only_nothing_can_be_written(make: MakeDatabase, app: OpenApp) -> None:
+    path = make(*_HARBOUR)
+    application = JondelApp(str(path), read_only=True)
+    async with application.run_test(size=WIDE) as pilot:
+        driver = Driver(application, pilot)
+        await driver.sees("live · read-only")
+        await _at(driver, "boats", "name")
+        await driver.press("s")
+        await driver.sees("s1 taken")
+        app(path).run("UPDATE boats SET name = 'Skua' WHERE id = 1")
+        await driver.press("ctrl+r")
+        await driver.sees("it stays so")
+        await driver.press("e", "I", "delete", "A", "W", "ctrl+z")
+        await driver.press("left_square_bracket", "R")
+        await driver.pilot.pause(0.5)
+        await driver.press("y")
+        await driver.pilot.pause(0.5)
+    assert _boats(path)[0][1] == "Skua"
+
+
+async def test_the_draft_stays_when_the_app_writes(make: MakeDatabase, app: OpenApp) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await driver.sees("* 1 not written")
+        app(path).run("INSERT INTO boats(name) VALUES ('Knot')")
+        await driver.sees("Knot", "Auk", "* 1 not written")
