@@ -52,6 +52,13 @@ PICTURES = {
     "restore": Picture(f"{_TWO_STEPS} [ R"),
     "removed": Picture(f"{_TWO_STEPS} [ R y [ r End"),
     "keys": Picture("s question"),
+    "sheet": Picture("t Down Down Down Return Right Right Right o y equal Down"),
+    "filter": Picture("t Down Down Return f h e l d Tab"),
+    "links": Picture("t Down Down Return v End Right Up Up Right"),
+    "beside": Picture("t Down Return t Up Return bar"),
+    "draft": Picture("t Down Return Right e Q u a y Return Down Down Delete y d"),
+    "write": Picture("t Down Return Right e Q u a y Return Down Down Delete y W"),
+    "find": Picture("slash 4 1 2 Return"),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
 }

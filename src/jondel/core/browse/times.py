@@ -131,11 +131,12 @@ def reading(value: Value, kind: TimeKind) -> str | None:
     if found is None:
         return None
     if kind == "ISO text" and isinstance(value, str):
+        # The clock can be read as it stands, unless it is another zone's.
         parts = _ISO.fullmatch(value.strip())
-        if parts is not None and parts[2] is None:
-            return f"{found:%A}, {found.day} {found:%B %Y}"
-        zone = f" {found:%Z}" if parts is not None and parts[3] else ""
-        return f"{found:%A}, {found.day} {found:%B %Y}, {found:%H:%M:%S}{zone}"
+        if parts is None or parts[3] in (None, "Z", "UTC"):
+            return f"{found:%A}, {found.day} {found:%B}"
+        there = found.astimezone(UTC)
+        return f"{there:%A}, {there.day} {there:%B}, {there:%H:%M:%S} UTC"
     shown = f"{found:%Y-%m-%d %H:%M:%S}"
     if found.microsecond:
         shown += f".{found.microsecond:06d}".rstrip("0")

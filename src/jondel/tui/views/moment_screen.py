@@ -15,7 +15,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import Changes
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
-from jondel.core.model.values import Clipped, ShownRow
+from jondel.core.model.values import Clipped, ShownRow, Value
 from jondel.tui.early_look import Identity
 from jondel.tui.moments import Moment
 from jondel.tui.views.masthead import Masthead

@@ -13,12 +13,16 @@ from jondel.core.model.changes import RecordChange, TableChanges
 from jondel.tui.keys import explained
 from jondel.tui.moments import Moment
 from jondel.tui.views.draft_keys import DraftKeys
+from jondel.tui.views.editing_keys import EditingKeys
 from jondel.tui.views.link_keys import LinkKeys
+from jondel.tui.views.record_keys import RecordKeys
 from jondel.tui.views.sheet_keys import SheetKeys
 from jondel.tui.views.surroundings import ChangePlace
 from jondel.tui.views.time_travel import TimeTravel
 from jondel.tui.widgets.change_list import ChangeList
 from jondel.tui.widgets.sheet import Sheet
+
+_FIXING = (*EditingKeys.BINDINGS, *RecordKeys.BINDINGS, *DraftKeys.BINDINGS)
 
 
 class Workbench(TimeTravel):
@@ -288,7 +292,11 @@ class Workbench(TimeTravel):
                     (here[0], explained(here[1])),
                     *([("The sheet", explained(SheetKeys.BINDINGS))] if records else []),
                     *([("The card", explained(LinkKeys.BINDINGS))] if records else []),
-                    *([("Fixing", explained(DraftKeys.BINDINGS))] if records else []),
+                    *(
+                        [("Fixing", explained((*EditingKeys.BINDINGS, *DraftKeys.BINDINGS)))]
+                        if records
+                        else []
+                    ),
                 ]
             )
         )

@@ -7,17 +7,19 @@ from textual.binding import Binding
 from textual.message import Message
 from textual.widgets import Input
 
-WAYS = {
-    "null": "NULL",
-    "empty": "empty text",
-    "default": "the column's default",
-    "now": "the current time",
-    "as typed": "as typed, whatever the type",
-    "pick": "pick from the linked table",
-    "file": "from a file",
-    "large": "in a full editor",
-}
-"""What can be asked for besides a typed value."""
+KEYS = (
+    ("Enter", "takes it", "screen.enter_cell('')"),
+    ("Esc", "leaves it", "screen.leave_cell"),
+    ("Ctrl+N", "NULL", "screen.enter_cell('null')"),
+    ("Ctrl+U", "empty text", "screen.enter_cell('empty')"),
+    ("Ctrl+L", "default", "screen.enter_cell('default')"),
+    ("Ctrl+T", "now", "screen.enter_cell('now')"),
+    ("Ctrl+F", "pick", "screen.enter_cell('pick')"),
+    ("Ctrl+K", "as typed", "screen.enter_cell('as typed')"),
+    ("Ctrl+E", "full editor", "screen.enter_cell('large')"),
+    ("Ctrl+O", "from a file", "screen.enter_cell('file')"),
+)
+"""What can be done with a cell while it is edited: the keys, in words, and as actions."""
 
 
 class CellEditor(Input):
@@ -48,13 +50,9 @@ class CellEditor(Input):
         & > .input--selection { background: $ink 40%; }
     }
     """
-    HINT = (
-        "Enter takes it · Ctrl+N NULL · Ctrl+U empty text · Ctrl+L default · Ctrl+T now · "
-        "Ctrl+F pick · Ctrl+E full editor · Ctrl+O from a file · Esc leaves it"
-    )
 
     class Entered(Message):
-        """A value was typed, or asked for in one of the ``WAYS``."""
+        """A value was typed, or asked for in one of the ways."""
 
         def __init__(self, editor: CellEditor, text: str, way: str) -> None:
             super().__init__()
