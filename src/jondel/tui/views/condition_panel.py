@@ -31,6 +31,9 @@ class ConditionPanel(ModalScreen[Condition | None]):
 
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
+        # At once, so that what is typed next goes into the next field.
+        Binding("tab", "app.focus_next", "on", priority=True),
+        Binding("shift+tab", "app.focus_previous", "back", priority=True),
         Binding("ctrl+s", "take", "take it"),
     ]
 
@@ -88,9 +91,9 @@ class ConditionPanel(ModalScreen[Condition | None]):
             columns.highlighted = self._names.index(self._column) if known else len(self._names)
             operators = self.query_one("#condition-operator", OptionList)
             operators.highlighted = self._operators.index(self._operator)  # type: ignore[arg-type]
-            operators.focus()
+            self.set_focus(operators)
         else:
-            self.query_one("#condition-values", Input).focus()
+            self.set_focus(self.query_one("#condition-values", Input))
         self._show_hint()
 
     def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
@@ -100,9 +103,9 @@ class ConditionPanel(ModalScreen[Condition | None]):
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
         if event.option_list.id == "condition-column":
-            self.query_one("#condition-operator", OptionList).focus()
+            self.set_focus(self.query_one("#condition-operator", OptionList))
         elif OPERATORS[self._chosen_operator][0]:
-            self.query_one("#condition-values", Input).focus()
+            self.set_focus(self.query_one("#condition-values", Input))
         else:
             self.action_take()
 

@@ -100,7 +100,7 @@ class WritePanel(ModalScreen[bool]):
             )
 
     def on_mount(self) -> None:
-        self.query_one(VerticalScroll).focus()
+        self.set_focus(self.query_one(VerticalScroll))
 
     def _text(self) -> Text:
         colours = self.app.theme_variables
@@ -478,7 +478,7 @@ class PickPanel(ModalScreen[LinkedRecord | None]):
             self.dismiss(self._found[0])
 
     def action_into_list(self) -> None:
-        self.query_one(OptionList).focus()
+        self.set_focus(self.query_one(OptionList))
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         event.stop()

@@ -53,6 +53,9 @@ class FilterPanel(ModalScreen[SheetState | None]):
 
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
+        # At once, so that what is typed next goes into the next field.
+        Binding("tab", "app.focus_next", "on", priority=True),
+        Binding("shift+tab", "app.focus_previous", "back", priority=True),
         Binding("ctrl+s", "take", "filter"),
     ]
 
@@ -97,7 +100,7 @@ class FilterPanel(ModalScreen[SheetState | None]):
         self._show_lines()
         self._show_words()
         self._show_sql()
-        self.query_one("#filter-words", Input).focus()
+        self.set_focus(self.query_one("#filter-words", Input))
 
     # What is shown
 

@@ -131,7 +131,7 @@ class FindPanel(ModalScreen[Found | None]):
             self._show_state()
             if self._hits and self.query_one(Input).value == text:
                 self.query_one(OptionList).highlighted = 0
-                self.query_one(OptionList).focus()
+                self.set_focus(self.query_one(OptionList))
         finally:
             self._searching = False
 
