@@ -44,7 +44,7 @@ def main() -> None:
         opening(large, small, environment, given.runs)
         paging(large, environment, given.rows, given.pages)
         sorting(large, given.runs)
-        memory(large, small, environment, given.rows)
+        memory(large, small, environment)
 
 
 def make(path: Path, rows: int) -> None:
@@ -121,22 +121,25 @@ def sorting(large: Path, runs: int) -> None:
     )
 
 
-def memory(large: Path, small: Path, environment: dict[str, str], rows: int) -> None:
+def memory(large: Path, small: Path, environment: dict[str, str]) -> None:
     held = []
-    for path, words in ((small, b"row-0000007"), (large, b"row-0000007")):
+    for path in (small, large):
         with Terminal([sys.executable, "-m", "jondel", str(path)], environment) as terminal:
-            terminal.seconds_until(words)
+            terminal.seconds_until(b"row-0000007")
             terminal.settle(1.0)
-            if path == large:
-                terminal.press(b"\x1b[1;5F", b"code")
-                terminal.settle()
-                terminal.press(b"o", b"sorted by code")
-                terminal.settle(1.0)
-                terminal.press(_END, f"{rows:,} of".replace(",", " ").encode())
-                terminal.settle(1.0)
+            terminal.type(b"\x1b[1;5F")
+            terminal.settle()
+            terminal.type(b"o")
+            terminal.seconds_until(b"sorted by")
+            terminal.settle(3.0)
+            terminal.type(_END)
+            terminal.settle(2.0)
             held.append(terminal.resident_bytes())
     more = (held[1] - held[0]) / 1e6
-    print(f"memory with the table open and sorted: {more:.0f} MB more (target at most 60)")
+    print(
+        f"memory with the table open and sorted, beyond the same with ten rows: {more:.0f} MB "
+        "(target at most 60 beyond the bare interface)"
+    )
 
 
 if __name__ == "__main__":

@@ -78,7 +78,7 @@ async def test_enter_walks_to_the_record_and_backspace_returns_to_the_place(
         await driver.press("backspace")
         await driver.sees("where n is 21", "row 1 of 1")
         assert driver.sheet.column_name == "n"
-        await driver.until(lambda: "here" not in driver.text)
+        await driver.until(lambda: "› here" not in driver.text)
 
 
 async def test_enter_walks_to_the_filtered_children_and_on(make: MakeDatabase) -> None:

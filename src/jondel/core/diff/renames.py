@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from jondel.core.engines.protocol import Database
 from jondel.core.model.schema import Column, Table
@@ -67,7 +67,7 @@ def _renamed_columns(was: Table, now: Table) -> dict[str, str]:
 
 
 def _nameless(column: Column) -> Column:
-    return replace(column, name="")
+    return column._replace(name="")
 
 
 def _values_stayed(

@@ -25,8 +25,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     from jondel.core.model.writes import Cells, RowWrite, WritePlan
 
 
-@dataclass(frozen=True)
-class Capabilities:
+class Capabilities(NamedTuple):
     """What an engine can do; the interface asks here and never tries."""
 
     snapshots: bool
@@ -43,8 +42,7 @@ LANDMARK_ROWS = 1024
 Precision: TypeAlias = Literal["exact", "estimate", "at least"]
 
 
-@dataclass(frozen=True)
-class Extent:
+class Extent(NamedTuple):
     """How many rows a table has, and what helps to find one by its place.
 
     ``dense_from`` is the first row number where row numbers run on without a gap, so that the

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from jondel.core.model.values import ShownRow, StoredValue
 
@@ -11,8 +10,7 @@ Position: TypeAlias = tuple[StoredValue, ...]
 """The values of a table's position columns for one row; empty where rows have no address."""
 
 
-@dataclass(frozen=True)
-class Window:
+class Window(NamedTuple):
     """Consecutive rows of a table, in the table's own order, the first at ``offset``."""
 
     offset: int
@@ -20,8 +18,7 @@ class Window:
     rows: tuple[ShownRow, ...]
 
 
-@dataclass(frozen=True)
-class ResultRows:
+class ResultRows(NamedTuple):
     """What a statement returned. ``complete`` is False where a limit cut the rows short."""
 
     columns: tuple[str, ...]

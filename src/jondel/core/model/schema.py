@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
 TableKind: TypeAlias = Literal["table", "view", "virtual table"]
 Affinity: TypeAlias = Literal["integer", "real", "numeric", "text", "any"]
@@ -23,8 +23,7 @@ _AFFINITIES: tuple[tuple[str, Affinity], ...] = (
 """Parts of declared types, the first that occurs decides (https://sqlite.org/datatype3.html)."""
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(NamedTuple):
     """One column. ``key_position`` is its place in the primary key from 1, or 0."""
 
     name: str
@@ -44,8 +43,7 @@ class Column:
         return next((found for part, found in _AFFINITIES if part in declared), "numeric")
 
 
-@dataclass(frozen=True)
-class ForeignKey:
+class ForeignKey(NamedTuple):
     """Columns that point to a record of another table."""
 
     columns: tuple[str, ...]
@@ -106,8 +104,7 @@ class Table:
         return tuple(key for key in self.foreign_keys if column in key.columns)
 
 
-@dataclass(frozen=True)
-class SchemaObject:
+class SchemaObject(NamedTuple):
     """An index, trigger, table or view with the statement that made it."""
 
     kind: str

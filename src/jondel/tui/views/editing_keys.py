@@ -17,11 +17,11 @@ from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
 from jondel.tui.views.link_keys import LinkKeys
 from jondel.tui.widgets.bands import KeyBand
-from jondel.tui.widgets.cell_editor import KEYS, CellEditor
 
 if TYPE_CHECKING:
     from jondel.core.browse.links import Link, LinkedRecord
     from jondel.tui.draft_desk import DraftDesk
+    from jondel.tui.widgets.cell_editor import CellEditor
 
 _IN_PLACE_CHARACTERS = 400
 _NARROWEST_EDITOR = 14
@@ -186,6 +186,8 @@ class EditingKeys(LinkKeys):
             return
         x, y, width = cell
         within = self._sheet.region.offset - pane.region.offset
+        from jondel.tui.widgets.cell_editor import CellEditor  # fields are slow to load
+
         self._editor = CellEditor(text)
         room = pane.region.width - within.x - x
         self._editor.styles.width = max(2, min(max(width + 1, _NARROWEST_EDITOR), room))
@@ -205,6 +207,8 @@ class EditingKeys(LinkKeys):
         if self._editor is None:
             super()._show_keys()
         else:
+            from jondel.tui.widgets.cell_editor import KEYS
+
             self.query_one(KeyBand).show(KEYS)
 
     def action_enter_cell(self, way: str) -> None:

@@ -14,7 +14,7 @@ from jondel.core.model.changes import Changes
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
 from jondel.tui.views.sheet_pane import SheetPane
-from jondel.tui.widgets.bands import Band
+from jondel.tui.widgets.bands import Band, show_band
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.workspace import Workspace
 
@@ -28,14 +28,12 @@ class RecordsView(Vertical):
         self.pane = SheetPane(workspace, sheet_id="sheet")
         self._first = self.pane
         self._second: SheetPane | None = None
-        self._open = Band(id="open-tables", classes="title -none")
-        self._path = Band(id="path", classes="title -none")
+        self._open = Band(id="open-tables", classes="title")
+        self._path = Band(id="path", classes="title")
         self.open_tables: list[str] = []
         """The tables that one has been in, in the order of their numbers."""
 
     def compose(self) -> ComposeResult:
-        yield self._open
-        yield self._path
         with Horizontal(id="sheets"):
             yield self._first
 
@@ -95,16 +93,15 @@ class RecordsView(Vertical):
             chosen = current is not None and current.name == name
             parts.append((f" {number} ", "dim"))
             parts.append((f"{safe_name(name)} ", "strong" if chosen else "plain"))
-        self._open.set_class(len(self.open_tables) < 2, "-none")
-        self._open.show(parts)
+        show_band(self, self._open, parts if len(self.open_tables) > 1 else (), 0)
 
     def show_path(self, words: Sequence[str]) -> None:
         """Show the way one has walked along links."""
         parts = [(" ", "dim")]
         for step in words:
             parts += [(step, "plain"), (" › ", "dim")]
-        self._path.set_class(not words, "-none")
-        self._path.show([*parts, ("here  ", "strong"), ("Backspace goes back", "dim")])
+        parts += [("here  ", "strong"), ("Backspace goes back", "dim")]
+        show_band(self, self._path, parts if words else (), "#sheets")
 
     async def put_beside(self) -> SheetPane:
         """Open a second sheet on the right; returns it."""

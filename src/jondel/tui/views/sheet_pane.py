@@ -23,7 +23,7 @@ from jondel.core.model.schema import Table
 from jondel.core.model.values import identical
 from jondel.tui.moments import Moment
 from jondel.tui.views.tally_words import tally_parts
-from jondel.tui.widgets.bands import Band
+from jondel.tui.widgets.bands import Band, show_band
 from jondel.tui.widgets.row_marks import marks_of
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.sheet_columns import remark
@@ -76,8 +76,8 @@ class SheetPane(Vertical):
         self.state = SheetState()
         self.sheet = Sheet(self._fetch, id=sheet_id)
         self._title = Band(classes="title")
-        self._conditions = Band(classes="title -none")
-        self.tally = Band(classes="title -none")
+        self._conditions = Band(classes="title")
+        self._tally = Band(classes="title")
         self._progress: ArrangingProgress | None = None
         self._arranging: tuple[Moment, str] | None = None
         self._again = False
@@ -90,9 +90,7 @@ class SheetPane(Vertical):
 
     def compose(self) -> ComposeResult:
         yield self._title
-        yield self._conditions
         yield self.sheet
-        yield self.tally
 
     @property
     def table(self) -> Table | None:
@@ -253,7 +251,7 @@ class SheetPane(Vertical):
             self._know_rows(cache)
         if not keep_place and self._tallied not in cache.table.column_names:
             self._tallied = ""
-            self.tally.add_class("-none")
+            show_band(self, self._tally, ())
         self.follow_tally()
         self.show_title()
         # A view's rows are found again only in an order that was made of them.
@@ -373,11 +371,10 @@ class SheetPane(Vertical):
         table, name = self.sheet.table, self.sheet.column_name
         if table is None or not name or self._tallied == name:
             self._tallied = ""
-            self.tally.add_class("-none")
+            show_band(self, self._tally, ())
             return
         self._tallied = name
-        self.tally.remove_class("-none")
-        self.tally.show([(f" {safe_name(name)}: adding up …", "dim")])
+        show_band(self, self._tally, [(f" {safe_name(name)}: adding up …", "dim")])
         self._add_up()
 
     def follow_tally(self) -> None:
@@ -397,10 +394,10 @@ class SheetPane(Vertical):
                 self._moment, lambda database: database.tally(table, name, arrangement, only)
             )
         except JondelError as error:
-            self.tally.show([(f" {error}", "plain")])
+            self._tally.show([(f" {error}", "plain")])
             return
         which = "chosen" if only else "filtered" if arrangement.condition is not None else ""
-        self.tally.show(tally_parts(name, found, which))
+        self._tally.show(tally_parts(name, found, which))
 
     def stop(self) -> bool:
         """Stop making an order, if one is being made; the first rows stay."""
@@ -498,8 +495,7 @@ class SheetPane(Vertical):
         hidden = len(self.state.layout.hidden)
         if hidden:
             parts.append((f"  {hidden} column{'' if hidden == 1 else 's'} hidden", "dim"))
-        self._conditions.set_class(not parts, "-none")
-        self._conditions.show(parts)
+        show_band(self, self._conditions, parts, 1)
 
     def _arrangement_words(self) -> list[tuple[str, str]]:
         from jondel.core.browse.describe import condition_words, order_words  # not for a first look

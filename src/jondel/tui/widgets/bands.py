@@ -67,6 +67,22 @@ class Band(Widget):
                 return ink(self, "sand")
 
 
+def show_band(
+    above: Widget, band: Band, parts: Sequence[tuple[str, str]], before: int | str | None = None
+) -> None:
+    """Show parts in a band that is only there when it is needed; without any it is away.
+
+    ``before`` says before which of the other widgets it belongs; at the end for None.
+    """
+    if parts:
+        band.display = True
+        band.show(parts)
+        if band.parent is None and above.is_attached:
+            above.mount(band, before=before)
+    else:
+        band.display = False
+
+
 class KeyBand(Widget):
     """The keys that matter now; a click does what the key does.
 

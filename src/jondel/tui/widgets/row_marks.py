@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from jondel.core.model.changes import ChangeKind, RecordChange
@@ -13,8 +12,7 @@ from jondel.core.model.values import ShownRow, Value
 DRAFT_MARK, FRESH_MARK, CHOSEN_MARK = "*", "∙", "•"
 
 
-@dataclass(frozen=True)
-class RowMarks:
+class RowMarks(NamedTuple):
     """Which rows of the sheet's table changed: by the values of the key columns.
 
     Without key columns, the key is the row's position (the engine's row number).
