@@ -21,6 +21,7 @@ soak: $(dev)
 
 bench: $(dev)
 	@.venv/bin/python bench/start_up.py
+	@.venv/bin/python bench/records.py
 	@.venv/bin/python bench/time_travel.py
 
 screenshots: $(dev)

@@ -35,11 +35,24 @@ async def _at(driver: Driver, table: str, column: str, row: int = 0) -> None:
     await driver.pilot.pause()
 
 
-async def _edit(driver: Driver, text: str) -> None:
-    """Type another value into the current cell."""
+async def _begin(driver: Driver) -> None:
+    """Begin to edit the current cell."""
     await driver.press("e")
     await driver.until(lambda: driver.bench._editor is not None and driver.bench._editor.has_focus)
+
+
+async def _edit(driver: Driver, text: str) -> None:
+    """Type another value into the current cell."""
+    await _begin(driver)
     await driver.press(*text, "enter")
+
+
+async def _write(driver: Driver) -> None:
+    """Write a draft of one statement."""
+    await driver.press("W")
+    await driver.sees("1 statement")
+    await driver.press("enter")
+    await driver.sees("1 row written")
 
 
 def _boats(path: Path) -> list[list[object]]:
@@ -75,19 +88,14 @@ async def test_null_empty_default_and_now_have_keys(make: MakeDatabase) -> None:
     async with driven(path) as driver:
         for column, key in (("note", "ctrl+u"), ("berth", "ctrl+n"), ("length", "ctrl+l")):
             await _at(driver, "boats", column)
-            await driver.press("e")
-            await driver.until(lambda: driver.bench._editor is not None)
+            await _begin(driver)
             await driver.press(key)
             await driver.until(lambda: driver.bench._editor is None)
         await _at(driver, "boats", "paid_at")
-        await driver.press("e")
-        await driver.until(lambda: driver.bench._editor is not None)
+        await _begin(driver)
         await driver.press("ctrl+t")
         await driver.until(lambda: driver.bench._editor is None)
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
-        await driver.sees("written")
+        await _write(driver)
         row = _boats(path)[0]
         assert row[2:5] == [7.5, None, ""]
         assert isinstance(row[5], int)
@@ -104,10 +112,7 @@ async def test_a_value_of_another_type_is_refused_or_kept_on_purpose(make: MakeD
         assert driver.bench._editor.value == "long"
         await driver.press("ctrl+k")
         await driver.sees("* 1 not written")
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
-        await driver.sees("written")
+        await _write(driver)
         assert _boats(path)[0][2] == "long"
 
 
@@ -116,8 +121,7 @@ async def test_escape_leaves_the_cell_and_an_unchanged_value_is_no_edit(
 ) -> None:
     async with driven(make(*_HARBOUR)) as driver:
         await _at(driver, "boats", "name")
-        await driver.press("e")
-        await driver.until(lambda: driver.bench._editor is not None)
+        await _begin(driver)
         await driver.press(*"other", "escape")
         await driver.until(lambda: driver.bench._editor is None)
         await _edit(driver, "Gull")
@@ -139,10 +143,7 @@ async def test_json_is_edited_in_a_full_editor_and_checked(make: MakeDatabase) -
         area.text = '{"a": 2}'
         await driver.press("ctrl+s")
         await driver.sees("* 1 not written")
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
-        await driver.sees("written")
+        await _write(driver)
         assert _boats(path)[0][4] == '{"a": 2}'
 
 
@@ -150,17 +151,13 @@ async def test_a_linked_record_is_picked_by_searching_its_table(make: MakeDataba
     path = make(*_HARBOUR)
     async with driven(path) as driver:
         await _at(driver, "boats", "berth")
-        await driver.press("e")
-        await driver.until(lambda: driver.bench._editor is not None)
+        await _begin(driver)
         await driver.press("ctrl+f")
         await driver.sees("Which record of berths", "1  north", "2  south")
         await driver.press(*"sou")
         await driver.press("enter")
         await driver.sees("* 1 not written")
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
-        await driver.sees("written")
+        await _write(driver)
         assert _boats(path)[0][3] == 2
 
 
@@ -169,8 +166,7 @@ async def test_a_blob_is_taken_from_a_file(make: MakeDatabase, tmp_path: Path) -
     (tmp_path / "chart").write_bytes(b"\x00\xff")
     async with driven(path) as driver:
         await _at(driver, "boats", "note")
-        await driver.press("e")
-        await driver.until(lambda: driver.bench._editor is not None)
+        await _begin(driver)
         await driver.press("ctrl+o")
         await driver.press(*str(tmp_path / "chart"), "enter")
         await driver.sees("* 1 not written", "‹blob 2 B›")
@@ -270,8 +266,7 @@ async def test_a_constraint_names_the_record_and_leaves_the_draft(make: MakeData
     before = _boats(path)
     async with driven(path) as driver:
         await _at(driver, "boats", "name")
-        await driver.press("e")
-        await driver.until(lambda: driver.bench._editor is not None)
+        await _begin(driver)
         await driver.press("ctrl+n")
         await driver.sees("* 1 not written")
         await driver.press("W")
@@ -315,10 +310,7 @@ async def test_a_draft_survives_and_is_offered_again(make: MakeDatabase, home: P
         await driver.sees("a draft of 1 record is here from before", "* 1 not written")
         await _at(driver, "boats", "name")
         await driver.sees("Auk", "now")
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
-        await driver.sees("1 row written")
+        await _write(driver)
         assert _boats(path)[0][1] == "Auk"
         await driver.until(lambda: not any((home / "drafts").iterdir()))
 
