@@ -350,3 +350,18 @@ async def test_a_value_is_found_among_the_changes_only(make: MakeDatabase, app: 
         await driver.sees("1 hit", "in what changed")
         await driver.press("enter")
         await driver.sees("Gull 299", "Skipper Blue")
+
+
+async def test_a_hundred_tables_of_which_most_are_empty_are_walked(make: MakeDatabase) -> None:
+    statements = [f"CREATE TABLE t{n:03}(id INTEGER PRIMARY KEY, v TEXT)" for n in range(100)]
+    statements += [f"INSERT INTO t{n:03}(v) VALUES ('row of {n}')" for n in range(0, 100, 3)]
+    async with driven(make(*statements)) as driver:
+        await driver.sees("tables 100")
+        await driver.press("t", "end", "enter")
+        await driver.sees("t099", "row of 99")
+        await driver.press("t", "up", "enter")
+        await driver.sees("t098  0 rows", "No records.")
+        await driver.press("o", "equals_sign", "y", "end", "v", "r")
+        await driver.sees("t098")
+        await driver.press("slash", *"row of 9", "enter")
+        await driver.sees("5 hits", "row of 90")

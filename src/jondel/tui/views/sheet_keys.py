@@ -135,7 +135,8 @@ class SheetKeys(MomentScreen):
 
         value = self._sheet.current_value
         name = self._sheet.column_name
-        if not name or self._view != "records" or self._sheet.current_row is None:
+        known = self._sheet.record_at(self._sheet.cursor_row)
+        if not name or self._view != "records" or self._sheet.current_row is None or not known:
             return
         if isinstance(value, Clipped):
             self._message.say(f"{name}: the value is too large to filter by", problem=True)
