@@ -28,6 +28,8 @@ CLOCK = "2026-06-14T14:02:11"
 _TICK = 0.1
 _QUIET = 0.8
 _LONGEST_WAIT = 30.0
+_LONGEST_SETTLING = 6.0
+"""A cursor that blinks never comes to rest."""
 
 
 @dataclass(frozen=True)
@@ -160,7 +162,7 @@ def wait_for_window(environment: dict[str, str]) -> str:
 def settle(window: str, environment: dict[str, str], least: float = 0.0) -> None:
     """Wait until the window has not changed for a while, and at least for ``least`` seconds."""
     started, last, changed = time.monotonic(), b"", time.monotonic()
-    while time.monotonic() - started < _LONGEST_WAIT:
+    while time.monotonic() - started < max(least, _LONGEST_SETTLING):
         time.sleep(_TICK)
         found = subprocess.run(
             ["import", "-window", window, "rgb:-"],

@@ -106,6 +106,6 @@ def test_read_only_on_the_command_line(terminal, harbour: Path) -> None:  # type
     screen = terminal("--read-only", harbour)
     screen.sees("tables 12", "live · read-only")
     screen.press("e")
-    screen.sees("read-only")
+    screen.sees("read-only: Jondel was started with --read-only")
     screen.press("C-r")
     screen.sees("it stays so")

@@ -112,7 +112,9 @@ class EditingKeys(LinkKeys):
         if table is None or self._view != "records":
             return None
         if self._workspace.read_only:
-            self._message.say("read-only: Ctrl+R allows editing")
+            for_good = self._workspace.always_read_only
+            why = "Jondel was started with --read-only" if for_good else "Ctrl+R allows editing"
+            self._message.say(f"read-only: {why}")
             return None
         if self._moment is not None:
             self._message.say("only now can be edited: n goes there")

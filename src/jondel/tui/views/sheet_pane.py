@@ -32,6 +32,7 @@ from jondel.tui.workspace import Workspace
 if TYPE_CHECKING:
     from jondel.core.browse.times import TimeKind
 
+_WIDE_TITLE = 55
 _SHOW_PROGRESS_SECONDS = 0.15
 _FRESH_SECONDS = 6.0
 _NO_PROGRESS = ArrangingProgress(None, 0)
@@ -452,7 +453,7 @@ class SheetPane(Vertical):
     def _column_words(self, table: Table) -> list[tuple[str, str]]:
         """What is declared of the current column, for which its heading may have no room."""
         column = table.column(self.sheet.column_name)
-        if column is None:
+        if column is None or self.size.width < _WIDE_TITLE:
             return []
         return [(safe_name(column.name), "plain"), (f" {remark(table, column)}   ", "dim")]
 
