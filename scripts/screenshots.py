@@ -57,7 +57,7 @@ PICTURES = {
     "filter": Picture("t Down Down Return f h e l d Tab"),
     "links": Picture("t Down Down Return v End Right Up Up Right"),
     "beside": Picture("t Down Return t Up Return bar"),
-    "write": Picture("t Down Return Right Right e Q u a y Return Down Down Delete y W"),
+    "write": Picture("t Down Return Right e 1 2 Return Down Delete W"),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
 }

@@ -145,7 +145,11 @@ class SheetPane(Vertical):
         around = self.sheet.rows_in_view if keep_place else [self.state.row]
         if place is not None:
             around = [place]
+        before = self.sheet.table
         cache = await self._workspace.first_rows(moment, table, around)
+        now = self.sheet.table
+        if place is None and now is not before and now == table and moment == self._moment:
+            keep_place = True  # it has been shown meanwhile, and one may have moved in it
         state = self.state
         if keep_place:
             self.show_cache(moment, cache, keep_place=True)

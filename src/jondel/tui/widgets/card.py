@@ -57,7 +57,7 @@ class Card(LinesView, can_focus=True):
         Binding("left", "unfold(False)", "fold", show=False),
         Binding("enter", "go", "go to the linked record; read on, unfold", show=False),
     ]
-    DEFAULT_CSS = "Card { background: $surface; scrollbar-size: 1 1; }"
+    DEFAULT_CSS = "Card { background: $surface; overflow-x: hidden; scrollbar-size: 1 1; }"
 
     class LinkUnfolded(Message):
         """A link, or a record at the end of one, is open now, and what is in it not known yet."""
