@@ -365,30 +365,3 @@ async def test_a_hundred_tables_of_which_most_are_empty_are_walked(make: MakeDat
         await driver.sees("t098")
         await driver.press("slash", *"row of 9", "enter")
         await driver.sees("5 hits", "row of 90")
-
-
-async def test_a_table_that_is_read_twice_at_once_keeps_the_place_in_it(
-    make: MakeDatabase,
-) -> None:
-    """The app commits while a table is being opened: both read it, and one has moved between."""
-    async with driven(make(*_BOATS)) as driver:
-        pane, boats = driver.bench._pane, driver.bench._tables[0]
-        await _at(driver, "crews", "name")
-        late = driver.bench._workspace.first_rows
-        reads = 0
-
-        async def slowly(*given: object) -> object:
-            nonlocal reads
-            reads += 1
-            if reads == 2:
-                await driver.until(lambda: driver.sheet.cursor_column == 2)
-            return await late(*given)  # type: ignore[arg-type]
-
-        driver.bench._workspace.first_rows = slowly  # type: ignore[assignment,method-assign]
-        first = driver.bench.run_worker(pane.open_table(None, boats, keep_place=False))
-        second = driver.bench.run_worker(pane.open_table(None, boats, keep_place=True))
-        await driver.until(lambda: driver.sheet.table == boats)
-        await driver.press("right", "right")
-        await second.wait()
-        assert first.is_finished
-        assert driver.sheet.column_name == "berth"
