@@ -31,6 +31,20 @@ async def _open(driver: Driver, table: str) -> None:
     await driver.until(lambda: driver.sheet.table is not None and driver.sheet.table.name == table)
 
 
+async def _go_to_link(driver: Driver, label: str) -> None:
+    """Put the card's cursor on a link of the record."""
+    await driver.press("v", "end")
+    card = driver.bench._card.card
+    while card.link is None or card.link.link is None or card.link.link.label != label:
+        await driver.press("up")
+
+
+def _link_line(driver: Driver, label: str) -> str:
+    """The card's line of a link."""
+    lines = _card(driver).split("\n")
+    return next((line.rstrip() for line in lines if f"▸ {label}  " in line), "")
+
+
 def _card(driver: Driver) -> str:
     return driver.bench._card.card.text
 
@@ -94,16 +108,32 @@ async def test_enter_walks_to_the_filtered_children_and_on(make: MakeDatabase) -
         await driver.until(lambda: "where berth_id" not in driver.text)
 
 
+async def test_the_way_is_forgotten_once_another_table_is_chosen(make: MakeDatabase) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        await _open(driver, "berths")
+        await driver.press("down")
+        await driver.sees("boats.berth_id  2")
+        await driver.press("v", "end", "enter")
+        await driver.sees("berths 2 › here")
+        await _open(driver, "files")
+        await driver.until(lambda: "› here" not in driver.text)
+        await driver.press("backspace")
+        await driver.pilot.pause(0.2)
+        assert driver.sheet.table is not None
+        assert driver.sheet.table.name == "files"
+
+
 async def test_a_guess_is_confirmed_refused_and_a_link_added_for_the_project(
     make: MakeDatabase,
 ) -> None:
     path = make(*_HARBOUR)
     async with driven(path) as driver:
         await _open(driver, "boats")
-        await driver.sees("berths 2", "guessed")
-        await driver.press("v", "end", "plus")
+        await driver.sees("berths 2", "visits.boat  2  guessed")
+        await _go_to_link(driver, "berth_id")
+        await driver.press("plus")
         await driver.sees("kept in", "jondel.toml")
-        await driver.until(lambda: "guessed" not in _card(driver))
+        await driver.until(lambda: _link_line(driver, "berth_id").endswith("berths 2"))
         driver.bench._card.card.go_to_field("next_boat")
         await driver.press("L", "enter")
         await driver.sees("next_boat → ")
@@ -114,10 +144,7 @@ async def test_a_guess_is_confirmed_refused_and_a_link_added_for_the_project(
         await _open(driver, "boats")
         await driver.until(lambda: "next_boat  " in _card(driver))
         await driver.until(lambda: "berth_id  berths 2" in _card(driver))
-        await driver.press("v", "end")
-        card = driver.bench._card.card
-        while card.link is None or card.link.link is None or card.link.link.label != "berth_id":
-            await driver.press("up")
+        await _go_to_link(driver, "berth_id")
         await driver.press("minus")
         await driver.until(lambda: "▸ berth_id" not in _card(driver))
     assert 'standing = "refused"' in (path.parent / "jondel.toml").read_text()

@@ -68,3 +68,13 @@ def test_memory_stays_bounded_over_a_long_way(
     at_hand = [n for n in range(0, 20_000, BLOCK_ROWS) if cache.row(n) is not None]
     assert len(at_hand) <= 50
     assert at_hand[-1] == 19_968
+
+
+def test_cells_that_changed_since_are_told_by_position(
+    make: MakeDatabase, opened: Callable[[Path], Database]
+) -> None:
+    cache = _cache(make, opened, 300)
+    _read(cache, 0, 9)
+    before = {(3,): (3,), (6,): (6.0,), (9,): (8,), (999,): (1,)}
+    assert cache.changed_since(before, range(10)) == {(6,): {0}, (9,): {0}}
+    assert cache.changed_since(before, range(200, 210)) == {}

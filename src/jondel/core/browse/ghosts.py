@@ -61,10 +61,6 @@ class Interleaving:
         """How many lines there are."""
         return self._rows + len(self._ghosts) + self._new
 
-    @property
-    def has_ghosts(self) -> bool:
-        return bool(self._ghosts)
-
     def with_rows(self, rows: int, *, ghosts: bool) -> Interleaving:
         """The lines of as many rows, with or without the ghosts, and with the new records."""
         return Interleaving(rows, self._ghosts if ghosts else (), self._new)

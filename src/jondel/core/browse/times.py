@@ -7,12 +7,12 @@ never from the size of one value: a checksum can fall in the range of seconds.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Literal, NamedTuple, TypeAlias, get_args
 
-from jondel.core.model.schema import Column
-from jondel.core.model.values import Value
+from jondel.core.model.schema import Column, Table
+from jondel.core.model.values import ShownRow, Value
 
 TimeKind: TypeAlias = Literal[
     "unix seconds",
@@ -103,6 +103,25 @@ def guess_time_kind(column: Column, values: Iterable[Value]) -> TimeKind | None:
     if not all(isinstance(value, int | float) for value in present):
         return None
     return next((k for k in _GUESSED if all(_plausible(moment(v, k), k) for v in present)), None)
+
+
+def time_kinds(
+    table: Table, rows: Sequence[ShownRow], chosen: Mapping[str, str]
+) -> dict[str, TimeKind]:
+    """What the times of a table's columns are counted in, where they hold such.
+
+    ``rows`` are some of the table's; ``chosen`` says by column what a person wants, a kind or
+    empty for no times.
+    """
+    found: dict[str, TimeKind] = {}
+    for index, column in enumerate(table.columns):
+        if column.name in chosen:
+            kind = next((k for k in TIME_KINDS if k == chosen[column.name]), None)
+        else:
+            kind = guess_time_kind(column, (row[index] for row in rows))
+        if kind is not None:
+            found[column.name] = kind
+    return found
 
 
 def moment(value: Value, kind: TimeKind) -> datetime | None:

@@ -8,13 +8,13 @@ each line, ``missing`` for the blocks that a stretch of lines lacks, reads those
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from jondel.core.engines.protocol import Database, Extent, RowOrder
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
-from jondel.core.model.values import ShownRow
+from jondel.core.model.values import ShownRow, identical
 
 if TYPE_CHECKING:
     from jondel.core.model.filters import Arrangement
@@ -119,3 +119,19 @@ class WindowCache:
             expected = min(BLOCK_ROWS, extent.rows - window.offset)
             if len(window.rows) != expected:
                 del self._blocks[block]
+
+    def changed_since(
+        self, before: Mapping[Position, ShownRow], ordinals: Iterable[int]
+    ) -> dict[Position, frozenset[int]]:
+        """Which cells of some rows at hand are others than before, by their columns' indexes."""
+        changed: dict[Position, frozenset[int]] = {}
+        for ordinal in ordinals:
+            position, row = self.row(ordinal) or ((), ())
+            earlier = before.get(position, ()) if position else ()
+            if len(earlier) != len(row):
+                continue
+            pairs = enumerate(zip(earlier, row, strict=True))
+            cells = frozenset(index for index, pair in pairs if not identical(*pair))
+            if cells:
+                changed[position] = cells
+        return changed

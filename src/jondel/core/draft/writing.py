@@ -9,7 +9,6 @@ from jondel.core.draft.draft import Draft, RecordEdit
 from jondel.core.draft.planning import cells_of, plan_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import RecordsMovedOn, SnapshotError
-from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow, identical
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
@@ -121,11 +120,6 @@ def settle(draft: Draft, conflict: Conflict, *, mine: bool) -> None:
             values = {**dict(edit.original), **edit.values}
             kept = {name: v for name, v in values.items() if name not in generated}
             draft.insert(edit.table, kept)
-
-
-def read_whole(database: Database, table: Table, position: Position) -> ShownRow | None:
-    """A record with all values that can be edited whole."""
-    return database.read_record(table, position, _WHOLE_BYTES)
 
 
 def _differs(edit: RecordEdit, table: Table, theirs: ShownRow) -> bool:

@@ -82,13 +82,11 @@ class LinkKeys(SheetKeys):
                 await self._workspace.schema(moment)
             ):
                 await self._links.guess()
-                if any(node.standing == "guessed" for node in await self._again(table, row)):
+                nodes = await self._links.nodes_of(moment, table, row)
+                if any(node.standing == "guessed" for node in nodes):
                     self._load_links(table, row)
         except JondelError:
             return  # what is wrong with the database is reported elsewhere
-
-    async def _again(self, table: Table, row: ShownRow) -> list[object]:
-        return list(await self._links.nodes_of(self._moment, table, row))
 
     def on_card_link_unfolded(self, event: Card.LinkUnfolded) -> None:
         event.stop()
@@ -177,8 +175,11 @@ class LinkKeys(SheetKeys):
         self._records.show_path([came.words for came in self._walked])
         self._show_keys()
 
-    def _forget_path(self) -> None:
-        if self._walked:
+    def _follow_table_list(self) -> None:
+        before = self._table_name
+        super()._follow_table_list()
+        if self._walked and self._table_name != before:
+            # Another table was chosen by itself: that is no part of the way.
             self._walked = ()
             self._show_path()
 

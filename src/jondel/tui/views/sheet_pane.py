@@ -20,7 +20,6 @@ from jondel.core.errors import Cancelled, ConditionInvalid, JondelError, TableUn
 from jondel.core.model.changes import Changes
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
-from jondel.core.model.values import identical
 from jondel.tui.moments import Moment
 from jondel.tui.views.tally_words import tally_parts
 from jondel.tui.widgets.bands import Band, show_band
@@ -283,22 +282,8 @@ class SheetPane(Vertical):
 
     def _changed_under_eyes(self, cache: WindowCache) -> dict[Position, frozenset[int]]:
         """Which cells of the rows in view are others than before."""
-        shown = self.sheet.rows_at_hand()
-        fresh: dict[Position, frozenset[int]] = {}
         first, last = min(self.sheet.rows_in_view), max(self.sheet.rows_in_view)
-        for ordinal in range(max(0, first - 1), last + 2):
-            found = cache.row(ordinal)
-            if found is None or not found[0] or not found[1]:
-                continue
-            position, row = found
-            before = shown.get(position)
-            if before is None or len(before) != len(row):
-                continue
-            pairs = enumerate(zip(before, row, strict=True))
-            cells = frozenset(index for index, pair in pairs if not identical(*pair))
-            if cells:
-                fresh[position] = cells
-        return fresh
+        return cache.changed_since(self.sheet.rows_at_hand(), range(max(0, first - 1), last + 2))
 
     def leave(self) -> None:
         """Remember how the sheet is left."""
@@ -343,27 +328,15 @@ class SheetPane(Vertical):
         if table is None:
             return {}
         if self._times is None or self._times[0] != table:
-            self._times = (table, self._guess_times(table))
+            from jondel.core.browse.times import time_kinds
+
+            kinds = time_kinds(table, self.sheet.rows_seen(), dict(self.state.times))
+            self._times = (table, kinds)
         return self._times[1]
 
     def forget_times(self) -> None:
         """Look anew at what columns hold times."""
         self._times = None
-
-    def _guess_times(self, table: Table) -> dict[str, TimeKind]:
-        from jondel.core.browse.times import TIME_KINDS, guess_time_kind
-
-        rows = self.sheet.rows_seen()
-        chosen = dict(self.state.times)
-        found: dict[str, TimeKind] = {}
-        for index, column in enumerate(table.columns):
-            if column.name in chosen:
-                kind = next((k for k in TIME_KINDS if k == chosen[column.name]), None)
-            else:
-                kind = guess_time_kind(column, (row[index] for row in rows))
-            if kind is not None:
-                found[column.name] = kind
-        return found
 
     def forget(self) -> None:
         """Do not remember how the sheet is now, for it is to be as it was before."""

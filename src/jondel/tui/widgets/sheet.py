@@ -15,6 +15,18 @@ _AHEAD_ROWS = 100
 """So many rows before and behind those in view are read before they are asked for."""
 
 
+class _OfSheet(Message):
+    """A message of one sheet."""
+
+    def __init__(self, sheet: Sheet) -> None:
+        super().__init__()
+        self.sheet = sheet
+
+    @property
+    def control(self) -> Sheet:
+        return self.sheet
+
+
 class Sheet(SheetLines, can_focus=True):
     """Rows of one table. Reads them through ``fetch`` as they come into view."""
 
@@ -36,50 +48,21 @@ class Sheet(SheetLines, can_focus=True):
     ]
     DEFAULT_CSS = "Sheet { background: $background; }"
 
-    class CardWanted(Message):
+    class CardWanted(_OfSheet):
         """The person wants to see the current record in full."""
 
-        def __init__(self, sheet: Sheet) -> None:
-            super().__init__()
-            self.sheet = sheet
-
-        @property
-        def control(self) -> Sheet:
-            return self.sheet
-
-    class ReadingFailed(Message):
+    class ReadingFailed(_OfSheet):
         """Rows could not be read; the sheet shows why."""
 
         def __init__(self, sheet: Sheet, error: JondelError) -> None:
-            super().__init__()
-            self.sheet = sheet
+            super().__init__(sheet)
             self.error = error
 
-        @property
-        def control(self) -> Sheet:
-            return self.sheet
-
-    class Entered(Message):
+    class Entered(_OfSheet):
         """The sheet has got the focus."""
 
-        def __init__(self, sheet: Sheet) -> None:
-            super().__init__()
-            self.sheet = sheet
-
-        @property
-        def control(self) -> Sheet:
-            return self.sheet
-
-    class RowsChosen(Message):
+    class RowsChosen(_OfSheet):
         """Other rows than before are chosen."""
-
-        def __init__(self, sheet: Sheet) -> None:
-            super().__init__()
-            self.sheet = sheet
-
-        @property
-        def control(self) -> Sheet:
-            return self.sheet
 
     # Keys typed ahead
 
