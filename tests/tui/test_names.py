@@ -54,6 +54,6 @@ def _toolkit_names(kind: type) -> set[str]:
 @pytest.mark.parametrize("kind", _classes(), ids=lambda kind: kind.__name__)
 def test_no_attribute_replaces_one_of_the_toolkits(kind: type) -> None:
     meant = {name for name in _own_names(kind) if _MEANT.fullmatch(name)}
-    settable = {"virtual_size", "theme", "highlighted"}
+    settable = {"virtual_size", "theme", "highlighted", "value", "cursor_position"}
     clashes = (_own_names(kind) & _toolkit_names(kind)) - meant - _MEANT_ONES - settable
     assert not clashes

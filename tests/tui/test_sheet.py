@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 from pathlib import Path
+from typing import Any
 
 import pytest
 from driving import SMALL, Driver, driven
@@ -133,6 +135,26 @@ async def test_a_condition_in_sql_is_read_back_into_conditions(make: MakeDatabas
         await driver.sees("berth one of 1, 2", "length(name) = 8")
         await driver.press("enter")
         await driver.sees("where berth one of 1, 2 and length(name) = 8", "86 of 300 rows")
+
+
+async def test_sql_is_completed_by_columns_what_follows_and_values(make: MakeDatabase) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await _at(driver, "boats", "name")
+        await driver.press("f", "tab", "tab", *"sta")
+        await driver.sees(" status  ", "→ takes it")
+        await driver.press("right", "space")
+        await driver.sees(" =  <>  <  ")
+        await driver.press("right", "space")
+        await driver.sees(" 'held'  'paid'  ")
+        await driver.press("down", "right")
+        sql = driver.app.screen.query_one("#filter-sql", Input)
+        assert sql.value == "status = 'paid'"
+        await driver.press("space")
+        await driver.sees(" AND  OR ")
+        await driver.press("left", "left")
+        await driver.until(lambda: "→ takes it" not in driver.text)
+        await driver.press("enter")
+        await driver.sees("where status is paid", "100 of 300 rows")
 
 
 async def test_a_filter_that_fits_no_more_says_so_and_can_be_changed(
@@ -365,3 +387,32 @@ async def test_a_hundred_tables_of_which_most_are_empty_are_walked(make: MakeDat
         await driver.sees("t098")
         await driver.press("slash", *"row of 9", "enter")
         await driver.sees("5 hits", "row of 90")
+
+
+async def test_a_table_that_is_read_twice_at_once_keeps_the_place_in_it(
+    make: MakeDatabase,
+) -> None:
+    """The app commits while a table is being opened: both read it, and one has moved between."""
+    async with driven(make(*_BOATS)) as driver:
+        pane, boats = driver.bench._records.pane, driver.bench._tables[0]
+        await _at(driver, "crews", "name")
+        read, reads, late = driver.bench._workspace.first_rows, 0, asyncio.Event()
+
+        async def second_is_late(*given: Any) -> object:
+            nonlocal reads
+            reads += 1
+            if reads == 2:
+                await late.wait()
+            return await read(*given)
+
+        driver.bench._workspace.first_rows = second_is_late  # type: ignore[assignment,method-assign]
+        first = driver.bench.run_worker(pane.open_table(None, boats, keep_place=False))
+        second = driver.bench.run_worker(pane.open_table(None, boats, keep_place=True))
+        await first.wait()
+        assert driver.sheet.table == boats
+        await driver.press("right", "right", "down")
+        assert driver.sheet.column_name == "berth"
+        late.set()
+        await second.wait()
+        assert reads == 2
+        assert (driver.sheet.column_name, driver.sheet.cursor_row) == ("berth", 1)

@@ -8,7 +8,9 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from textual.app import App, SystemCommand
+from textual.reactive import Reactive
 from textual.screen import Screen
+from textual.theme import Theme
 from textual.worker import WorkerFailed
 
 from jondel.core.errors import JondelError
@@ -27,6 +29,9 @@ class JondelApp(App[None]):
     TITLE = "Jondel"
     CSS_PATH = "jondel.tcss"
 
+    theme = Reactive(DUSK.name)
+    """The palette; set later, it would have the style sheets read twice."""
+
     def __init__(
         self,
         target: str,
@@ -37,9 +42,11 @@ class JondelApp(App[None]):
     ) -> None:
         super().__init__()
         self.workspace = Workspace(target, actions, early, read_only=read_only)
-        self.register_theme(DUSK)
-        self.register_theme(MORNING)
-        self.theme = DUSK.name
+
+    @property
+    def available_themes(self) -> dict[str, Theme]:
+        """Ours and the toolkit's; not registered, for the first of them is needed before that."""
+        return {**super().available_themes, DUSK.name: DUSK, MORNING.name: MORNING}
 
     @property
     def failure(self) -> Exception | None:
@@ -72,6 +79,12 @@ class JondelApp(App[None]):
     def action_change_light(self) -> None:
         """Go from the dark theme to the light one, or back."""
         self.theme = MORNING.name if self.theme == DUSK.name else DUSK.name
+
+    def action_command_palette(self) -> None:
+        from jondel.tui.views.palette import Palette
+
+        if not Palette.is_open(self):
+            self.push_screen(Palette(id="--command-palette"))
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
         """Everything that has a key can be called by name too."""

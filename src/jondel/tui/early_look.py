@@ -10,7 +10,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Hashable
 from contextlib import suppress
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from jondel.core.browse.windows import WindowCache
 from jondel.core.engines.protocol import Database
@@ -19,8 +19,7 @@ from jondel.core.errors import JondelError
 from jondel.core.model.schema import Table
 
 
-@dataclass(frozen=True)
-class Identity:
+class Identity(NamedTuple):
     """What the masthead says of the live database."""
 
     name: str
@@ -32,8 +31,7 @@ class Identity:
         return cls(database.name, database.engine, database.notices)
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(NamedTuple):
     """What was seen: the tables to show, and the beginning of the first one."""
 
     token: Hashable

@@ -110,7 +110,7 @@ def _both_ways(trail: Trail, before: Any, after: Any) -> Changes:
             scope = Scope(internal=internal)
             by_pages = compare(*sides, scope)
             by_rows = compare(*sides, replace(scope, by_pages=False))
-            assert replace(by_pages, method="rows") == replace(by_rows, method="rows")
+            assert by_pages._replace(method="rows") == by_rows._replace(method="rows")
             assert by_pages.unread == ()
             assert by_pages.method in ("pages", "pages and rows")
     return by_pages
@@ -126,8 +126,8 @@ def _comparable(changes: Changes) -> Changes:
         for record in table.records:
             cells = tuple(cell for cell in record.cells if cell.before is not NO_VALUE)
             if record.kind != "changed" or cells:
-                records.append(replace(record, cells=cells))
-        tables.append(replace(table, records=tuple(records)))
+                records.append(record._replace(cells=cells))
+        tables.append(table._replace(records=tuple(records)))
     return Changes(tuple(tables))
 
 

@@ -10,8 +10,7 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.model.values import Clipped, InvalidText, Value
 
@@ -42,8 +41,7 @@ _BLOB_KINDS: tuple[tuple[bytes, str], ...] = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(NamedTuple):
     """A run of characters shown in one way; holds no line break and no control character."""
 
     text: str

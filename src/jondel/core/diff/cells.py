@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 from jondel.core.engines.protocol import Database
 from jondel.core.model.changes import NO_VALUE, CellChange, NoValue, RecordChange
@@ -60,10 +59,9 @@ def clipped_change(change: RecordChange, max_bytes: int | None) -> RecordChange:
 
     def short_cell(cell: CellChange) -> CellChange:
         before = cell.before if isinstance(cell.before, NoValue) else short(cell.before)
-        return replace(cell, before=before, after=short(cell.after))
+        return cell._replace(before=before, after=short(cell.after))
 
-    return replace(
-        change,
+    return change._replace(
         before=short_row(change.before),
         after=short_row(change.after),
         cells=tuple(short_cell(cell) for cell in change.cells),

@@ -72,7 +72,7 @@ class NoiseRules:
         cells = tuple(c for c in record.cells if not _matches(f"{table}.{c.column}", self.columns))
         if all(_matches(f"{table}.{cell.column}", self.only) for cell in cells):
             return None
-        return record if len(cells) == len(record.cells) else replace(record, cells=cells)
+        return record if len(cells) == len(record.cells) else record._replace(cells=cells)
 
 
 def check_rule(kind: RuleKind, name: str) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Literal, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.model.values import ShownRow, StoredValue, Value
 
@@ -29,8 +29,7 @@ class NoValue:
 NO_VALUE = NoValue()
 
 
-@dataclass(frozen=True, slots=True)
-class CellChange:
+class CellChange(NamedTuple):
     """One cell before and after; ``before`` is NO_VALUE for a column that is new."""
 
     column: str
@@ -38,8 +37,7 @@ class CellChange:
     after: Value
 
 
-@dataclass(frozen=True, slots=True)
-class RecordChange:
+class RecordChange(NamedTuple):
     """One record that was added, changed or removed.
 
     ``key`` holds the values of the table's key columns; ``row_id`` the engine's row number on the
@@ -85,8 +83,7 @@ class ChangeCounts:
         return " ".join(f"{m}{n}" for m, n in (*parts, (MARKS["removed"], self.removed)) if n)
 
 
-@dataclass(frozen=True)
-class TableChanges:
+class TableChanges(NamedTuple):
     """The records of one table that differ.
 
     ``key_columns`` name the key; ``key_is_row_id`` says that it is the engine's row number.
@@ -106,8 +103,7 @@ class TableChanges:
     hidden: int = 0
 
 
-@dataclass(frozen=True)
-class SchemaChange:
+class SchemaChange(NamedTuple):
     """One change of the schema, in words: what kind, of which object, and the details."""
 
     kind: str
@@ -116,16 +112,14 @@ class SchemaChange:
     after: str | None = None
 
 
-@dataclass(frozen=True)
-class Unread:
+class Unread(NamedTuple):
     """A table that could not be compared, and why."""
 
     table: str
     reason: str
 
 
-@dataclass(frozen=True)
-class Changes:
+class Changes(NamedTuple):
     """All differences between two states. Tables without differences are left out."""
 
     tables: tuple[TableChanges, ...] = ()

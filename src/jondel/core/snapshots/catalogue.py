@@ -8,11 +8,10 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import pairwise
 from pathlib import Path
-from typing import Any, Literal, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias
 
 import apsw
 
@@ -77,16 +76,14 @@ _OF_LOCATION = "(SELECT id FROM database WHERE location = ?)"
 _COLUMNS = "number, label, taken_at, trigger_kind, trigger_text, image, note, pinned"
 
 
-@dataclass(frozen=True)
-class Trigger:
+class Trigger(NamedTuple):
     """What made a snapshot be taken, and in which words to say it."""
 
     kind: TriggerKind = "by hand"
     text: str = ""
 
 
-@dataclass(frozen=True)
-class Snapshot:
+class Snapshot(NamedTuple):
     """One recorded state of a database; ``number`` counts from 1 within its trail."""
 
     number: int

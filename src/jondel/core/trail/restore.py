@@ -9,7 +9,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable, Collection
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
@@ -111,7 +111,7 @@ def take_back_record(
         WriteRefused: a link or a constraint would be broken.
     """
     changes = trail.changes(*ends, Scope(tables=frozenset({table})))
-    changes = only_record(replace(changes, schema_changes=()), table, is_it)
+    changes = only_record(changes._replace(schema_changes=()), table, is_it)
     if changes.empty:
         raise WriteRefused(f"{table}: this record did not change there")
     what = f"a record of {table}"
@@ -131,7 +131,7 @@ def _take_back(
     if changes.empty:
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
     before = trail.take_unless_unchanged(database, Trigger("restore", f"before taking back {what}"))
-    hard = replace(changes, tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
+    hard = changes._replace(tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
     _apply_inverse(trail, database, earlier, hard, None, triggers)
     after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
     return Restored(before, after, ChangeSummary.of(shown), "rows")
@@ -235,13 +235,13 @@ def _shadows(schema: Schema, name: str) -> list[str]:
 def _of_tables(changes: Changes, names: frozenset[str]) -> Changes:
     """The changes without those of the schema that concern other tables."""
     kept = tuple(c for c in changes.schema_changes if c.object.split(".")[0] in names)
-    return replace(changes, schema_changes=kept)
+    return changes._replace(schema_changes=kept)
 
 
 def _shown(changes: Changes) -> Changes:
     """The changes without what the engine keeps for itself."""
-    return replace(
-        changes, tables=tuple(t for t in changes.tables if not t.table.startswith("sqlite_"))
+    return changes._replace(
+        tables=tuple(t for t in changes.tables if not t.table.startswith("sqlite_"))
     )
 
 

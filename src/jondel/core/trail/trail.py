@@ -5,9 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_pages
@@ -30,8 +29,7 @@ _LONGEST_NOTE = 4000
 _BY_HAND = Trigger()
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(NamedTuple):
     """One app action: the snapshot before it (None for the first), the snapshot after it.
 
     ``summary`` is None until the step's changes have been looked at.

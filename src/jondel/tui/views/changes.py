@@ -10,13 +10,14 @@ from jondel.core.model.changes import Changes
 from jondel.core.trail.trail import Step
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.change_list import ChangeList
+from jondel.tui.widgets.lines import PlainGround
 
 
-class ChangesView(Vertical):
+class ChangesView(PlainGround, Vertical):
     """The list of changes and its title line."""
 
-    def __init__(self, *, id: str | None = None) -> None:
-        super().__init__(id=id)
+    def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:
+        super().__init__(id=id, classes=classes)
         self.changes = ChangeList(id="change-list")
         self._title = Band(id="changes-title", classes="title")
 

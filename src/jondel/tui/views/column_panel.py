@@ -7,13 +7,13 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import safe_name
 from jondel.core.browse.layout import ColumnLayout
 from jondel.core.model.schema import Table
+from jondel.tui.views.panel import Panel
 from jondel.tui.widgets.sheet_columns import remark
 
 _NAME_CELLS = 30
@@ -33,7 +33,7 @@ class ColumnList(OptionList):
     ]
 
 
-class ColumnPanel(ModalScreen[ColumnLayout | None]):
+class ColumnPanel(Panel[ColumnLayout | None]):
     """Changes how columns are laid out; returns that, or None."""
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]

@@ -6,7 +6,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
-from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
@@ -21,12 +20,13 @@ from jondel.core.model.filters import (
     WordsCondition,
 )
 from jondel.core.model.schema import Table
+from jondel.tui.views.panel import Panel
 
 _ANY_COLUMN = "any column"
 _TEXT_OPERATORS = ("contains", "does not contain", "starts with", "ends with", "matches")
 
 
-class ConditionPanel(ModalScreen[Condition | None]):
+class ConditionPanel(Panel[Condition | None]):
     """Makes or changes a condition; returns it, or None."""
 
     BINDINGS = [

@@ -10,7 +10,6 @@ from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical, VerticalScroll
-from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static, TextArea
 from textual.widgets.option_list import Option
 
@@ -23,6 +22,7 @@ from jondel.core.errors import JondelError
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue, Value, identical
+from jondel.tui.views.panel import Panel
 from jondel.tui.widgets.link_nodes import record_words
 from jondel.tui.widgets.sheet_columns import remark
 
@@ -30,7 +30,7 @@ _MOST_STATEMENTS = 500
 _SHOWN_CHARACTERS = 200
 
 
-class DraftPanel(ModalScreen[tuple[str, int] | None]):
+class DraftPanel(Panel[tuple[str, int] | None]):
     """Lists the draft's entries; returns what is wanted (``go``, ``drop``, ``all``, ``write``)
     and of which entry."""
 
@@ -71,7 +71,7 @@ class DraftPanel(ModalScreen[tuple[str, int] | None]):
         self.dismiss(("go", event.option_index))
 
 
-class WritePanel(ModalScreen[bool]):
+class WritePanel(Panel[bool]):
     """Shows the statements that would write a draft; returns whether to run them."""
 
     BINDINGS = [
@@ -121,7 +121,7 @@ def _written(value: StoredValue) -> str:
     return f"'{shown}'" if isinstance(value, str) and value else shown
 
 
-class ConflictPanel(ModalScreen[list[bool] | None]):
+class ConflictPanel(Panel[list[bool] | None]):
     """Shows what the app changed meanwhile beside what was edited; returns for each record
     whether mine is kept."""
 
@@ -213,7 +213,7 @@ class ConflictPanel(ModalScreen[list[bool] | None]):
             self.dismiss([bool(chosen) for chosen in self._chosen])
 
 
-class ValuePanel(ModalScreen[str | None]):
+class ValuePanel(Panel[str | None]):
     """A full editor for a long text or JSON; returns the text, or None."""
 
     BINDINGS = [
@@ -278,7 +278,7 @@ class ValuePanel(ModalScreen[str | None]):
             self.query_one(TextArea).text = json.dumps(laid_out, indent=2, ensure_ascii=False)
 
 
-class EntryPanel(ModalScreen[str | None]):
+class EntryPanel(Panel[str | None]):
     """Asks for one value; returns what was typed (``\\x00`` and a way for the other ways)."""
 
     BINDINGS = [
@@ -311,7 +311,7 @@ class EntryPanel(ModalScreen[str | None]):
 Values = dict[str, StoredValue]
 
 
-class RecordPanel(ModalScreen[Values | None]):
+class RecordPanel(Panel[Values | None]):
     """Fills in a new record, column by column; returns the values that were given."""
 
     BINDINGS = [
@@ -429,7 +429,7 @@ class RecordPanel(ModalScreen[Values | None]):
 Search = Callable[[str], Awaitable[list[LinkedRecord]]]
 
 
-class PickPanel(ModalScreen[LinkedRecord | None]):
+class PickPanel(Panel[LinkedRecord | None]):
     """Finds a record of a table by words; returns it."""
 
     BINDINGS = [

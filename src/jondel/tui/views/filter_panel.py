@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 
 from rich.style import Style
@@ -10,7 +12,6 @@ from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
@@ -29,12 +30,17 @@ from jondel.core.browse.sheet_states import SheetState
 from jondel.core.errors import JondelError
 from jondel.core.model.filters import Arrangement, Condition, Filter, Layer
 from jondel.core.model.schema import Table
+from jondel.core.model.values import StoredValue
 from jondel.core.sql.conditions import condition_of
 from jondel.core.sql.values_in_sql import styled
 from jondel.tui.moments import Moment
 from jondel.tui.views.condition_panel import ConditionPanel
-from jondel.tui.widgets.completion import SqlCompleter
+from jondel.tui.views.panel import Panel
+from jondel.tui.widgets.sql_field import SqlField
 from jondel.tui.workspace import Workspace
+
+_MOST_VALUES = 500
+"""So many of a column's values are offered to choose from."""
 
 
 class ConditionList(OptionList):
@@ -48,7 +54,7 @@ class ConditionList(OptionList):
     ]
 
 
-class FilterPanel(ModalScreen[SheetState | None]):
+class FilterPanel(Panel[SheetState | None]):
     """Changes a filter; returns the sheet's state with it, or None."""
 
     BINDINGS = [
@@ -70,7 +76,7 @@ class FilterPanel(ModalScreen[SheetState | None]):
         self._column = column
         self._filter = state.filter if state.filter is not None else Filter()
         self._lines: list[FilterLine] = []
-        self._writing = False
+        self._values: dict[str, Sequence[StoredValue]] = {}
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
@@ -81,12 +87,9 @@ class FilterPanel(ModalScreen[SheetState | None]):
             yield Static("conditions", classes="field-title", markup=False)
             yield ConditionList(id="conditions", markup=False)
             yield Static("the same in SQL", classes="field-title", markup=False)
-            yield Input(
-                id="filter-sql",
-                classes="field",
-                compact=True,
-                suggester=SqlCompleter(self._table),
-            )
+            field = SqlField(self._table, self._values_of, id="filter-sql", classes="field")
+            yield field
+            yield field.ways
             yield Static("", id="filter-problem", classes="problem", markup=False)
             yield Static(
                 "Enter in a field, or Ctrl+S, filters · Tab goes on · Escape closes\n"
@@ -155,6 +158,16 @@ class FilterPanel(ModalScreen[SheetState | None]):
 
     def _say(self, words: str) -> None:
         self.query_one("#filter-problem", Static).update(line(words, 1000) if words else "")
+
+    async def _values_of(self, column: str) -> Sequence[StoredValue]:
+        """Some of a column's values, to choose from."""
+        if column not in self._values:
+            with suppress(JondelError):  # then there are none to offer
+                self._values[column] = await self._workspace.ask(
+                    self._moment,
+                    lambda database: database.distinct_values(self._table, column, _MOST_VALUES),
+                )
+        return self._values.get(column, ())
 
     async def _check(self, condition: Condition) -> bool:
         try:

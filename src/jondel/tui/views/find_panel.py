@@ -13,7 +13,6 @@ from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
@@ -30,6 +29,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import MARKS, Changes
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
+from jondel.tui.views.panel import Panel
 from jondel.tui.workspace import Workspace
 
 Found: TypeAlias = FoundCell | FoundChange
@@ -39,7 +39,7 @@ _TOLD_EVERY_SECONDS = 0.1
 _NAME_CELLS = 34
 
 
-class FindPanel(ModalScreen[Found | None]):
+class FindPanel(Panel[Found | None]):
     """Searches as soon as Enter is pressed; returns the hit that was chosen, or None."""
 
     BINDINGS = [

@@ -8,16 +8,16 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import safe_name
 from jondel.core.browse.links import Link
 from jondel.core.model.schema import Table
+from jondel.tui.views.panel import Panel
 
 
-class LinkPanel(ModalScreen[Link | None]):
+class LinkPanel(Panel[Link | None]):
     """Asks which column of which table a column's values are found in; returns the link."""
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]

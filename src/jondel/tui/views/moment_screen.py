@@ -24,6 +24,7 @@ from jondel.tui.views.surroundings import Surroundings
 from jondel.tui.watchers import Comparer, Follower
 from jondel.tui.widgets.bands import KeyBand
 from jondel.tui.widgets.change_list import ChangeList
+from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.table_list import TableList
 from jondel.tui.widgets.trail_strip import TrailStrip
@@ -31,6 +32,10 @@ from jondel.tui.widgets.trail_strip import TrailStrip
 _WIDE = 110
 """Cells from which on the card has a place of its own."""
 _SHOW_COUNTS_SECONDS = 0.1
+
+
+class Panes(PlainGround, Horizontal):
+    """The tables, a view and the card, side by side."""
 
 
 class MomentScreen(Surroundings):
@@ -45,7 +50,7 @@ class MomentScreen(Surroundings):
         if self._early_look is not None:
             self._follower.go_on_from(self._early_look)
         yield Masthead(id="masthead")
-        with Horizontal(id="panes"):
+        with Panes(id="panes"):
             yield self._tables_pane
             yield self._records
             yield self._card
@@ -54,7 +59,7 @@ class MomentScreen(Surroundings):
         yield KeyBand(id="keys")
 
     def on_mount(self) -> None:
-        self._fold(self.size.width)
+        self._fold(self.app.size.width)  # its own is not known yet
         self._take_sheet(self._records.pane)
         self._records.show_title()
         self._show_early_look()

@@ -9,7 +9,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical, VerticalScroll
-from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static, TextArea
 from textual.widgets.option_list import Option
 
@@ -18,12 +17,13 @@ from jondel.core.errors import LabelInvalid
 from jondel.core.model.schema import Table
 from jondel.core.trail.trail import check_label
 from jondel.core.verify.actions import Action
+from jondel.tui.views.panel import Panel
 
 KeyHelp = tuple[str, str]
 """A key as it is written, and what it does."""
 
 
-class ActionPanel(ModalScreen[Action | None]):
+class ActionPanel(Panel[Action | None]):
     """Lists the app's actions; returns the chosen one."""
 
     BINDINGS = [Binding("escape,a", "dismiss(None)", "close")]
@@ -47,7 +47,7 @@ class ActionPanel(ModalScreen[Action | None]):
         self.dismiss(self._actions[event.option_index])
 
 
-class LabelPanel(ModalScreen[str | None]):
+class LabelPanel(Panel[str | None]):
     """Asks for a label; returns it, or None. Says at once why a text cannot be one."""
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]
@@ -98,7 +98,7 @@ class LabelPanel(ModalScreen[str | None]):
             self.dismiss(event.value)
 
 
-class JumpPanel(ModalScreen[str | None]):
+class JumpPanel(Panel[str | None]):
     """Asks where to go in a sheet; returns ``#`` and a row's number, or a key."""
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]
@@ -124,7 +124,7 @@ class JumpPanel(ModalScreen[str | None]):
         self.dismiss(event.value.strip())
 
 
-class FilePanel(ModalScreen[str | None]):
+class FilePanel(Panel[str | None]):
     """Asks for a file's path; returns it, or None."""
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]
@@ -146,7 +146,7 @@ class FilePanel(ModalScreen[str | None]):
         self.dismiss(event.value.strip() or None)
 
 
-class NotePanel(ModalScreen[str | None]):
+class NotePanel(Panel[str | None]):
     """Asks for a note of any lines; returns it, or None."""
 
     BINDINGS = [
@@ -169,7 +169,7 @@ class NotePanel(ModalScreen[str | None]):
         self.dismiss(self.query_one(TextArea).text.strip())
 
 
-class HelpPanel(ModalScreen[None]):
+class HelpPanel(Panel[None]):
     """Explains every key of the view it was opened over."""
 
     BINDINGS = [Binding("escape,question_mark,enter", "dismiss(None)", "close")]

@@ -14,12 +14,13 @@ from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow, Value
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.card import Card
+from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.table_list import TableList
 
 _KEY_CHARACTERS = 24
 
 
-class TablesPane(Vertical):
+class TablesPane(PlainGround, Vertical):
     """The table list under a line that counts the tables."""
 
     def __init__(self, *, id: str | None = None) -> None:
@@ -46,7 +47,7 @@ class TablesPane(Vertical):
         self._title.show([(f" tables {len(tables)}", "strong"), (remark, "dim")])
 
 
-class CardPane(Vertical):
+class CardPane(PlainGround, Vertical):
     """The card under a line that names the record."""
 
     def __init__(self, *, id: str | None = None) -> None:

@@ -15,11 +15,16 @@ from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
 from jondel.tui.views.sheet_pane import SheetPane
 from jondel.tui.widgets.bands import Band, show_band
+from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.workspace import Workspace
 
 
-class RecordsView(Vertical):
+class Sheets(PlainGround, Horizontal):
+    """The sheets, side by side."""
+
+
+class RecordsView(PlainGround, Vertical):
     """The sheets; what is done to "the sheet" is done to the one that was last gone to."""
 
     def __init__(self, workspace: Workspace, *, id: str | None = None) -> None:
@@ -34,7 +39,7 @@ class RecordsView(Vertical):
         """The tables that one has been in, in the order of their numbers."""
 
     def compose(self) -> ComposeResult:
-        with Horizontal(id="sheets"):
+        with Sheets(id="sheets"):
             yield self._first
 
     @property

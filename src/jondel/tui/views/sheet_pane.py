@@ -23,6 +23,7 @@ from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
 from jondel.tui.views.tally_words import tally_parts
 from jondel.tui.widgets.bands import Band, show_band
+from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.row_marks import marks_of
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.sheet_columns import remark
@@ -37,7 +38,7 @@ _FRESH_SECONDS = 6.0
 _NO_PROGRESS = ArrangingProgress(None, 0)
 
 
-class SheetPane(Vertical):
+class SheetPane(PlainGround, Vertical):
     """The sheet of one table as of a moment, as its state wants it."""
 
     DEFAULT_CSS = "SheetPane { width: 1fr; layers: default editing; }"

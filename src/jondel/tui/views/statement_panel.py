@@ -7,7 +7,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical, VerticalScroll
-from textual.screen import ModalScreen
 from textual.widgets import Static, TextArea
 
 from jondel.core.browse.display import full_lines, line
@@ -16,11 +15,12 @@ from jondel.core.model.schema import Schema
 from jondel.core.model.statements import Statement
 from jondel.core.sql.conditions import Sheetlike, sheet_of
 from jondel.core.sql.values_in_sql import MARK_STYLES, styled
+from jondel.tui.views.panel import Panel
 
 _SHOWN_CHARACTERS = 20_000
 
 
-class StatementPanel(ModalScreen[Sheetlike | None]):
+class StatementPanel(Panel[Sheetlike | None]):
     """Shows a statement with its values in a style; returns what a pasted SELECT would show."""
 
     BINDINGS = [

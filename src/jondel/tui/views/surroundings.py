@@ -20,6 +20,7 @@ from jondel.tui.views.panes import CardPane, TablesPane
 from jondel.tui.views.records import RecordsView
 from jondel.tui.watchers import Comparer, Follower
 from jondel.tui.widgets.bands import KeyBand
+from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.message_line import MessageLine
 from jondel.tui.widgets.sheet import Sheet
 from jondel.tui.widgets.trail_strip import TrailStrip
@@ -29,7 +30,7 @@ ChangePlace: TypeAlias = tuple[str, tuple[StoredValue, ...]]
 """A change in the list: the table's name and the record's key."""
 
 
-class Surroundings(Screen[None]):
+class Surroundings(PlainGround, Screen[None]):
     """Holds the parts of the screen and what they show, and brings those around in line with it."""
 
     def __init__(self, workspace: Workspace) -> None:
@@ -50,8 +51,7 @@ class Surroundings(Screen[None]):
         self._walked: tuple[object, ...] = ()
         self._wanted_change: ChangePlace | None = None
         self._records = RecordsView(workspace, id="records")
-        self._changes_view = ChangesView(id="changes")
-        self._changes_view.add_class("-away")
+        self._changes_view = ChangesView(id="changes", classes="-away")
         self._card = CardPane(id="card-pane")
         self._tables_pane = TablesPane(id="tables-pane")
         self._table_list = self._tables_pane.list

@@ -422,9 +422,7 @@ class TimeTravel(DraftKeys):
                     lambda: self._workspace.take_back_record(start, end, table, record.key),
                 )
 
-        from dataclasses import replace
-
-        alone = Changes((replace(current.table, records=(record,)),))
+        alone = Changes((current.table._replace(records=(record,)),))
         self._confirm(
             "Take back the change of this record?",
             [text for text in change_lines(alone) if text.startswith(" ")],

@@ -9,7 +9,6 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical, VerticalScroll
-from textual.screen import ModalScreen
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
@@ -19,6 +18,7 @@ from jondel.core.formats.changes_text import cell_text
 from jondel.core.model.changes import MARKS, ChangeSummary
 from jondel.core.trail.history import Version
 from jondel.core.trail.trail import Step
+from jondel.tui.views.panel import Panel
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.styles import change_style, ink
 from jondel.tui.widgets.trail_strip import STEP, STEP_PINNED, STEP_SELECTED
@@ -35,7 +35,7 @@ class StepWish:
     number: int
 
 
-class TrailPanel(ModalScreen[StepWish | None]):
+class TrailPanel(Panel[StepWish | None]):
     """Lists all steps, the latest first; returns what to do with one of them."""
 
     BINDINGS = [
@@ -111,7 +111,7 @@ class TrailPanel(ModalScreen[StepWish | None]):
         self.action_wish("go_to")
 
 
-class ConfirmPanel(ModalScreen[str | None]):
+class ConfirmPanel(Panel[str | None]):
     """Says what something would do, and asks for it; returns the key that wants it, or None."""
 
     BINDINGS = [
@@ -145,7 +145,7 @@ class ConfirmPanel(ModalScreen[str | None]):
         self.query_one(VerticalScroll).focus()
 
 
-class HistoryPanel(ModalScreen[int | None]):
+class HistoryPanel(Panel[int | None]):
     """Shows the versions of a record; returns the step to go to."""
 
     BINDINGS = [Binding("escape,h", "dismiss(None)", "close")]
@@ -218,7 +218,7 @@ class RuleWish:
     keep: bool
 
 
-class NoisePanel(ModalScreen[RuleWish | None]):
+class NoisePanel(Panel[RuleWish | None]):
     """Offers what could be hidden at a change, and the rules that are there."""
 
     BINDINGS = [Binding("escape,x", "dismiss(None)", "close")]

@@ -200,7 +200,13 @@ class Card(LinesView, can_focus=True):
     # Drawing
 
     def _wrap(self) -> None:
-        width = self.scrollable_content_region.width
+        self._wrap_to(self.scrollable_content_region.width)
+        size = Size(self._wrapped_for, len(self._wrapped))
+        if size != self.virtual_size:
+            self.virtual_size = size
+        self.refresh()
+
+    def _wrap_to(self, width: int) -> None:
         self._wrapped_for = width
         self._strips.clear()
         self._wrapped = [
@@ -210,13 +216,10 @@ class Card(LinesView, can_focus=True):
                 line.runs, max(_NARROWEST, width - line.indent - 2 * _MARGIN)
             )
         ]
-        size = Size(width, len(self._wrapped))
-        if size != self.virtual_size:
-            self.virtual_size = size
-        self.refresh()
 
     def on_resize(self, event: events.Resize) -> None:
-        if self.scrollable_content_region.width != self._wrapped_for:
+        width = self.scrollable_content_region.width
+        if Size(width, len(self._wrapped)) != self.virtual_size or width != self._wrapped_for:
             self._wrap()
 
     def watch_has_focus(self, value: bool) -> None:
@@ -225,6 +228,8 @@ class Card(LinesView, can_focus=True):
         self.refresh()
 
     def about_to_draw(self, width: int) -> None:
+        if width != self._wrapped_for:  # drawn for the first time before the resize is told
+            self._wrap_to(width)
         theme = self.app.current_theme.name
         if theme != self._theme:
             self._theme, self._base = theme, self.rich_style

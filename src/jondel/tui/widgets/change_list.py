@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from rich.segment import Segment
 from rich.style import Style
@@ -36,8 +35,7 @@ _WIDEST_NAME = 24
 _ARROW = " → "
 
 
-@dataclass(frozen=True)
-class TextLine:
+class TextLine(NamedTuple):
     """A line about the whole: a heading, or a sentence where there are no changes."""
 
     text: str
@@ -46,8 +44,7 @@ class TextLine:
     heading: bool = False
 
 
-@dataclass(frozen=True)
-class RecordLine:
+class RecordLine(NamedTuple):
     """A record's line: the whole of an added or removed one, or one cell of a changed one."""
 
     table: TableChanges

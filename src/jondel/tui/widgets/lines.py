@@ -15,6 +15,7 @@ from textual.geometry import Region
 from textual.scroll_view import ScrollView
 from textual.scrollbar import ScrollBar
 from textual.strip import Strip
+from textual.widget import Widget
 
 from jondel.tui.widgets.styles import ink
 
@@ -33,10 +34,11 @@ class LinesView(ScrollView):
         width = self.scrollable_content_region.width
         self.about_to_draw(width)
         strips = [self.line_strip(y, width) for y in crop.line_range]
-        if crop.x == 0 and crop.right <= width:
-            return [strip if crop.right == width else strip.crop(0, crop.right) for strip in strips]
-        # The scrollbar is drawn over what is beyond the content.
-        return [strip.crop(crop.x, crop.right) for strip in strips]
+        if crop.x == 0 and crop.right == width:
+            return strips
+        # The compositor drops lines that are too short, even where a scrollbar will cover the rest.
+        ground = self.ground
+        return [strip.crop_extend(crop.x, crop.right, ground) for strip in strips]
 
     def render_line(self, y: int) -> Strip:
         width = self.scrollable_content_region.width
@@ -54,6 +56,18 @@ class LinesView(ScrollView):
     def ground(self) -> Style:
         """The style of where nothing is."""
         return self.rich_style
+
+
+class PlainGround:
+    """Has a container draw its background fast; nothing else of it is seen.
+
+    Not a widget itself: style rules come down from the first base class only.
+    """
+
+    def render_lines(self: Widget, crop: Region) -> list[Strip]:
+        if self.app.no_color or any(self.gutter):
+            return Widget.render_lines(self, crop)
+        return [Strip.blank(crop.width, self.rich_style)] * crop.height
 
 
 def _bar_lines(bar: ScrollBar, view: LinesView, crop: Region) -> list[Strip]:

@@ -1,0 +1,198 @@
+"""How a condition that is being typed can go on: columns, what can follow them, their values.
+
+Only the end of the text counts, and what stands right before it; the rest may be anything.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from jondel.core.model.schema import Table
+from jondel.core.model.values import StoredValue
+from jondel.core.sql.tokens import Token, without_comments
+from jondel.core.sql.values_in_sql import literal
+
+_PLAIN_NAME = re.compile(r"[^\W\d]\w*")
+_RESERVED = re.compile(
+    r"""
+    ADD|ALL|ALTER|AND|AS|AUTOINCREMENT|BETWEEN|CASE|CAST|CHECK|COLLATE|COMMIT|
+    CONSTRAINT|CREATE|CURRENT_DATE|CURRENT_TIME|CURRENT_TIMESTAMP|DEFAULT|DEFERRABLE|
+    DELETE|DISTINCT|DROP|ELSE|ESCAPE|EXCEPT|EXISTS|FOREIGN|FROM|GROUP|HAVING|IN|
+    INDEX|INSERT|INTERSECT|INTO|IS|ISNULL|JOIN|LIMIT|NOT|NOTHING|NOTNULL|NULL|
+    ON|OR|ORDER|PRIMARY|RAISE|REFERENCES|RETURNING|SELECT|SET|TABLE|THEN|TO|
+    TRANSACTION|UNION|UNIQUE|UPDATE|USING|VALUES|WHEN|WHERE
+    """,
+    re.VERBOSE | re.IGNORECASE,
+)
+"""Words that name a column only in quotes (of https://sqlite.org/lang_keywords.html)."""
+_FUNCTIONS = (
+    *("abs(", "coalesce(", "date(", "datetime(", "instr(", "json_extract(", "length(", "lower("),
+    *("max(", "min(", "round(", "strftime(", "substr(", "trim(", "typeof(", "upper("),
+)
+_AFTER_COLUMN = (
+    *("=", "<>", "<", "<=", ">", ">=", "LIKE", "GLOB", "IN (", "BETWEEN", "IS NULL"),
+    *("IS NOT NULL", "NOT LIKE", "NOT IN (", "NOT BETWEEN", "COLLATE NOCASE"),
+)
+_AFTER_NOT = ("IN (", "LIKE", "GLOB", "BETWEEN", "NULL")
+_AFTER_IS = ("NULL", "NOT NULL")
+_AFTER_VALUE = ("AND", "OR")
+_BEFORE_OPERAND = ("NOT", "EXISTS (")
+_EQUAL = ("=", "==", "<>", "!=", "LIKE", "GLOB")
+_COMPARING = (*_EQUAL, "<", "<=", ">", ">=", "BETWEEN")
+_MOST_VALUE_CHARACTERS = 60
+
+
+class Opening(NamedTuple):
+    """The end of a text that is being typed, and what can stand there."""
+
+    start: int
+    """Where what is being typed begins."""
+    typed: str
+    """What of it is there already."""
+    column: str | None
+    """The column whose values can stand there; None where none can."""
+    words: tuple[str, ...]
+    """What else can stand there, the likely first."""
+
+
+class Completion(NamedTuple):
+    """One way to go on."""
+
+    words: str
+    """What would stand there."""
+    text: str
+    """The whole text then."""
+
+
+def opening_of(sql: str, table: Table) -> Opening | None:
+    """What is open at the end of a condition on a table; None in a comment or a blob."""
+    found = without_comments(sql)
+    loose = next((n for n, token in enumerate(found) if token.kind == "loose quote"), None)
+    if loose is not None:
+        quote, before = found[loose], found[:loose]
+        typed = sql[quote.start :]
+        if quote.text == "'":
+            return Opening(quote.start, typed, _compared_column(before, table), ())
+        return Opening(quote.start, typed[1:], None, _names(table)) if quote.text == '"' else None
+    if not found:
+        return None if sql.strip() else Opening(len(sql), "", None, _operands(table))
+    last = found[-1]
+    if last.end != len(sql):
+        if sql[last.end :].strip():
+            return None  # a comment
+        before, start, typed = found, len(sql), ""
+    elif last.kind in ("word", "number"):
+        before, start, typed = found[:-1], last.start, last.text
+    elif last.kind == "sign":
+        before, start, typed = found, len(sql), ""
+    else:
+        return None
+    column = _compared_column(before, table)
+    return Opening(start, typed, column, _words_after(before, table))
+
+
+def completions(sql: str, opening: Opening, values: Iterable[StoredValue]) -> list[Completion]:
+    """The ways to go on that fit what is typed; ``values`` are some of the opening's column."""
+    typed = opening.typed.casefold()
+    found = [written for written in map(_written, values) if written]
+    found = sorted(word for word in found if _goes_on(word, typed))
+    found += [word for word in opening.words if _goes_on(word, typed)]
+    head = sql[: opening.start]
+    gap = " " if head and not (head[-1].isspace() or head[-1] in "(,") else ""
+    return [Completion(word, f"{head}{gap}{word}") for word in dict.fromkeys(found)]
+
+
+def name_in_sql(name: str) -> str:
+    """A column's name as SQL needs it, in quotes only where it must have them."""
+    if _PLAIN_NAME.fullmatch(name) and not _RESERVED.fullmatch(name):
+        return name
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _goes_on(word: str, typed: str) -> bool:
+    folded = word.casefold()
+    if folded == typed:
+        return False
+    return folded.startswith(typed) or (folded[:1] == '"' and folded[1:].startswith(typed))
+
+
+def _written(value: StoredValue) -> str:
+    """A value in SQL, or nothing where it is too much to choose by."""
+    if isinstance(value, bytes) or (isinstance(value, str) and not value.isprintable()):
+        return ""
+    text = literal(value)
+    return text if len(text) <= _MOST_VALUE_CHARACTERS else ""
+
+
+def _names(table: Table) -> tuple[str, ...]:
+    return tuple(name_in_sql(name) for name in table.column_names)
+
+
+def _operands(table: Table) -> tuple[str, ...]:
+    return (*_names(table), *_BEFORE_OPERAND, *_FUNCTIONS)
+
+
+def _words_after(before: Sequence[Token], table: Table) -> tuple[str, ...]:
+    """What can follow, by the last tokens before it."""
+    if not before:
+        return _operands(table)
+    last = before[-1]
+    compares = len(before) > 1 and _ends_operand(before[-2], table)
+    if last.says("IS"):
+        return _AFTER_IS
+    if last.says("NOT") and len(before) > 1 and before[-2].says("IS"):
+        return ("NULL",)
+    if last.says("NOT") and compares:
+        return _AFTER_NOT
+    if last.says("IN"):
+        return ("(",)
+    if _is_column(last, table):
+        return _AFTER_COLUMN
+    if _ends_operand(last, table):
+        return _AFTER_VALUE
+    return _operands(table)
+
+
+def _is_column(token: Token, table: Table) -> bool:
+    return _column_of(token, table) is not None
+
+
+def _ends_operand(token: Token, table: Table) -> bool:
+    """Whether something to compare can end here: a value, a name or what is in parentheses."""
+    if token.kind in ("string", "number", "blob", "parameter", "name") or token.text == ")":
+        return True
+    if token.kind != "word":
+        return False
+    return _is_column(token, table) or token.says("NULL", "NOCASE", "END", "TRUE", "FALSE")
+
+
+def _column_of(token: Token, table: Table) -> str | None:
+    if not token.is_name or (token.kind == "word" and _RESERVED.fullmatch(token.text)):
+        return None
+    names = {name.casefold(): name for name in table.column_names}
+    return names.get(token.name.casefold())
+
+
+def _compared_column(before: Sequence[Token], table: Table) -> str | None:
+    """The column that is compared with what comes next."""
+    found = list(before)
+    if found and (found[-1].text == "(" or found[-1].text == ","):
+        # Inside ``IN (…``: all from the parenthesis on must be values.
+        while found and (found[-1].kind in ("string", "number", "blob") or found[-1].text == ","):
+            found.pop()
+        if len(found) < 3 or found[-1].text != "(" or not found[-2].says("IN"):
+            return None
+        found = found[:-2]
+    elif len(found) > 3 and found[-1].says("AND") and found[-3].says("BETWEEN"):
+        found = found[:-3]
+    elif found and (found[-1].says(*_COMPARING) or found[-1].says("IS")):
+        found.pop()
+    elif len(found) > 2 and found[-1].says("NOT") and found[-2].says("IS"):
+        found = found[:-2]
+    else:
+        return None
+    if found and found[-1].says("NOT"):
+        found.pop()
+    return _column_of(found[-1], table) if found else None
