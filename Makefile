@@ -16,8 +16,8 @@ check: $(dev)
 
 # The random tests with many more cases, kills and a minute of busy writing; takes an hour or so.
 soak: $(dev)
-	@JONDEL_SEEDS=400 JONDEL_KILLS=120 JONDEL_BUSY_SECONDS=60 .venv/bin/python -m pytest -q \
-		--hypothesis-profile=soak --timeout=3600 tests/core
+	@JONDEL_SEEDS=400 JONDEL_KEY_SEEDS=40 JONDEL_KILLS=120 JONDEL_BUSY_SECONDS=60 .venv/bin/python -m pytest -q \
+		--hypothesis-profile=soak --timeout=3600 tests/core tests/tui/test_any_keys.py
 
 bench: $(dev)
 	@.venv/bin/python bench/start_up.py

@@ -40,7 +40,7 @@ _WRITES = (
 )
 
 
-@pytest.mark.parametrize("seed", range(int(os.environ.get("JONDEL_KEY_SEEDS", "6"))))
+@pytest.mark.parametrize("seed", range(int(os.environ.get("JONDEL_KEY_SEEDS", "3"))))
 async def test_any_keys_in_any_order_do_no_harm(
     hostile_database: Path, app: OpenApp, seed: int
 ) -> None:

@@ -25,7 +25,7 @@ from jondel.core.model.changes import NO_VALUE, Changes
 from jondel.core.model.values import InvalidText
 from jondel.core.trail.trail import Trail
 
-_SEEDS = int(os.environ.get("JONDEL_SEEDS", "20"))
+_SEEDS = int(os.environ.get("JONDEL_SEEDS", "12"))
 _PHASES = 5
 
 

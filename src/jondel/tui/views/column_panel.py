@@ -14,6 +14,7 @@ from jondel.core.browse.display import safe_name
 from jondel.core.browse.layout import ColumnLayout
 from jondel.core.model.schema import Table
 from jondel.tui.views.panel import Panel
+from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.sheet_columns import remark
 
 _NAME_CELLS = 30
@@ -82,7 +83,7 @@ class ColumnPanel(Panel[ColumnLayout | None]):
         dim = Style(color=self.app.theme_variables["sand-dim"])
         hidden = name in self._plan.hidden
         text = Text("· " if hidden else "✓ ", no_wrap=True)
-        text.append(f"{safe_name(name):<{_NAME_CELLS}} ", dim if hidden else None)
+        text.append(fitted_text(safe_name(name), _NAME_CELLS) + " ", dim if hidden else None)
         column = self._table.column(name)
         if column is not None:
             text.append(remark(self._table, column), dim)

@@ -301,7 +301,7 @@ class EditingKeys(LinkKeys):
 
     def _edit_in_panel(self, text: str) -> None:
         from jondel.core.browse.json_lines import parsed
-        from jondel.tui.views.draft_panels import ValuePanel
+        from jondel.tui.views.entry_panels import ValuePanel
 
         assert self._editing is not None, "set by whoever opens an editor"
         table, _, _, column = self._editing
@@ -353,7 +353,7 @@ class EditingKeys(LinkKeys):
         target = schema.find(link.parent)
         if target is None:
             return
-        from jondel.tui.views.draft_panels import PickPanel
+        from jondel.tui.views.entry_panels import PickPanel
 
         def take(found: LinkedRecord | None) -> None:
             if found is not None:

@@ -30,6 +30,7 @@ from jondel.core.model.changes import MARKS, Changes
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
 from jondel.tui.views.panel import Panel
+from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.workspace import Workspace
 
 Found: TypeAlias = FoundCell | FoundChange
@@ -179,7 +180,7 @@ class FindPanel(Panel[Found | None]):
             where = f"{MARKS[found.record.kind]} "
             where += " · ".join(line(part, 20) for part in found.record.key)
         place = f"{safe_name(table)} {where}"
-        text = Text(f"{place:<{_NAME_CELLS}} ", no_wrap=True)
+        text = Text(fitted_text(place, _NAME_CELLS) + " ", no_wrap=True)
         text.append(f"{safe_name(column)}  ", dim)
         text.append(line(value, 120))
         return Option(text)

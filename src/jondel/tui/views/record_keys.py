@@ -72,7 +72,7 @@ class RecordKeys(EditingKeys):
     ) -> None:
         """Open the panel of a new record; ``number`` is that of one in the draft already."""
         from jondel.core.draft.draft import NewRecord
-        from jondel.tui.views.draft_panels import RecordPanel
+        from jondel.tui.views.entry_panels import RecordPanel
 
         known = self._desk.draft.get(number) if number is not None else None
         if isinstance(known, NewRecord):
@@ -181,7 +181,7 @@ class RecordKeys(EditingKeys):
             self._message.say(str(error), problem=True)
             return
         from jondel.tui.draft_desk import MOST_SET_AT_ONCE
-        from jondel.tui.views.draft_panels import EntryPanel
+        from jondel.tui.views.entry_panels import EntryPanel
 
         if count > MOST_SET_AT_ONCE:
             most = grouped(MOST_SET_AT_ONCE)

@@ -34,7 +34,7 @@ class SqlField(Input):
         id: str | None = None,
         classes: str | None = None,
     ) -> None:
-        super().__init__(id=id, classes=classes, compact=True)
+        super().__init__(id=id, classes=classes, compact=True, select_on_focus=False)
         self.ways = Band()
         """The line that shows how what is typed can go on."""
         self._table = table
