@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 from driving import SMALL, Driver, driven
-from textual.widgets import Input
+from textual.widgets import Input, TextArea
 
 from conftest import MakeDatabase, OpenApp
 from jondel.tui.widgets.sheet import Sheet
@@ -416,3 +416,52 @@ async def test_a_table_that_is_read_twice_at_once_keeps_the_place_in_it(
         await second.wait()
         assert reads == 2
         assert (driver.sheet.column_name, driver.sheet.cursor_row) == ("berth", 1)
+
+
+async def test_a_table_left_before_it_came_keeps_its_filter_to_itself(make: MakeDatabase) -> None:
+    """Its order takes long, so one goes back to the table that is still shown, or stops it."""
+    async with driven(make(*_BOATS)) as driver:
+        await _at(driver, "boats", "status")
+        await driver.press("equals_sign", "o")
+        await driver.sees("where status is held", "sorted by status")
+        await _at(driver, "crews", "name")
+        workspace, arranged = driver.bench._workspace, driver.bench._workspace.arranged
+        begun = asyncio.Event()
+
+        async def never(*given: Any) -> object:
+            begun.set()
+            await asyncio.Event().wait()
+            return await arranged(*given)
+
+        workspace.arranged = never  # type: ignore[assignment,method-assign]
+        await driver.press("1")
+        await asyncio.wait_for(begun.wait(), 20)
+        await driver.press("2")
+        await driver.pilot.pause(0.3)
+        assert driver.sheet.table is not None
+        assert (driver.sheet.table.name, driver.sheet.column_name) == ("crews", "name")
+        assert driver.bench._pane.state.natural
+        assert "sorted" not in driver.text
+        workspace.arranged = arranged  # type: ignore[method-assign]
+        await driver.press("o")
+        await driver.sees("sorted by name", "row 1 of 450")
+        assert workspace.sheets.of("boats").order[0].column == "status"
+        await driver.press("1")
+        await driver.sees("where status is held", "sorted by status ↑", "100 of 300 rows")
+
+
+async def test_a_statement_pasted_for_another_table_leaves_this_one_alone(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await _at(driver, "crews", "name")
+        await driver.press("q")
+        await driver.sees("SELECT")
+        await driver.press("p")
+        area = driver.app.screen.query_one("#statement-paste", TextArea)
+        area.text = "SELECT * FROM boats WHERE berth = 3 ORDER BY length DESC"
+        await driver.press("ctrl+s")
+        await driver.sees("where berth is 3", "sorted by length ↓")
+        assert driver.bench._workspace.sheets.of("crews").natural
+        await driver.press("1")
+        await driver.sees("crews  450 rows")

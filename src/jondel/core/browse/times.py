@@ -71,7 +71,9 @@ _PLAUSIBLE_FROM_2001 = (datetime(2004, 1, 1, tzinfo=UTC), datetime(2045, 1, 1, t
 _TIME_WORDS = (
     "at on time date datetime timestamp ts stamp when created updated modified deleted changed "
     "expires expiry expiration since until start started end ended begin began due seen day "
-    "birthday born moment logged visited added opened closed sent received taken utc"
+    "birthday born moment logged visited added opened closed sent received taken utc "
+    "arrived arrives departed departs left leaves booked paid cancelled checked issued signed "
+    "published accessed activity login epoch unix ms msec millis us usec micros ns nanos"
 )
 _NAME_PARTS = frozenset(_TIME_WORDS.split())
 _TYPE_PARTS = ("DATE", "TIME")

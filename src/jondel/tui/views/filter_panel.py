@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -39,6 +40,8 @@ from jondel.tui.views.panel import Panel
 from jondel.tui.widgets.sql_field import SqlField
 from jondel.tui.workspace import Workspace
 
+_HUSH_SECONDS = 0.6
+"""A word that is being typed is wrong until its end; nobody wants to hear that at every letter."""
 _MOST_VALUES = 500
 """So many of a column's values are offered to choose from."""
 
@@ -169,12 +172,14 @@ class FilterPanel(Panel[SheetState | None]):
                 )
         return self._values.get(column, ())
 
-    async def _check(self, condition: Condition) -> bool:
+    async def _check(self, condition: Condition, *, hush: float = 0.0) -> bool:
+        """Whether the engine takes it; why not is said after ``hush`` seconds."""
         try:
             await self._workspace.ask(
                 self._moment, lambda database: database.check_condition(self._table, condition)
             )
         except JondelError as error:
+            await asyncio.sleep(hush)
             self._say(str(error))
             return False
         self._say("")
@@ -194,7 +199,7 @@ class FilterPanel(Panel[SheetState | None]):
     @work(group="sql", exclusive=True)
     async def _take_sql(self, text: str) -> None:
         condition = condition_of(text, self._table) if text.strip() else None
-        if condition is not None and not await self._check(condition):
+        if condition is not None and not await self._check(condition, hush=_HUSH_SECONDS):
             return
         self._say("")
         self._filter = with_condition(self._filter, condition)

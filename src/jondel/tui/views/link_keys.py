@@ -146,7 +146,7 @@ class LinkKeys(SheetKeys):
         known = self._workspace.sheets.of(link.child)
         state = known._replace(filter=stack, row=0)
         self._pane.leave()
-        self._workspace.sheets.keep(link.child, state)
+        self._pane.put_state(link.child, state)
         if self._table_name == link.child:
             await self._pane.arrange_anew(state)
             self._focus_view()
@@ -191,7 +191,6 @@ class LinkKeys(SheetKeys):
         sheets = self._workspace.sheets
         sheets.keep(came.target, came.left)
         sheets.keep(came.table, came.state)
-        self._pane.state = came.state
         try:
             if self._moment != came.moment:
                 self._go_to(came.moment, load_rows=False)

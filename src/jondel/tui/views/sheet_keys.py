@@ -312,8 +312,7 @@ class SheetKeys(MomentScreen):
             row=0,
         )
         self._pane.leave()
-        self._workspace.sheets.keep(table.name, state)
-        self._pane.state = state
+        self._pane.put_state(table.name, state)
         await self._show_table(table.name)
 
     async def _show_table(self, name: str, place: int | None = None) -> None:

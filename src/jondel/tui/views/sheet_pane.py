@@ -87,6 +87,8 @@ class SheetPane(PlainGround, Vertical):
         self.rows_of: Callable[[str], int | None] = lambda _: None
         """Tells how many rows a table has, where that is known elsewhere."""
         self._wanted: Table | None = None
+        """The table that ``state`` is of; it may not be shown yet."""
+        self._opening = object()
         self._times: tuple[Table, dict[str, TimeKind]] | None = None
 
     def compose(self) -> ComposeResult:
@@ -123,12 +125,13 @@ class SheetPane(PlainGround, Vertical):
             self.leave()
             self.workers.cancel_group(self, "order")
             self._all_rows = None
-        state = self._workspace.sheets.of(table.name) if not same else self.state
-        if place is not None:
-            state = _put_off(state)
-        self._wanted = table
-        changed = (state.condition, state.order) != (self.state.condition, self.state.order)
-        self.state = state
+        # What is wanted may be another table than the one still shown.
+        wanted = self._wanted is not None and self._wanted.name == table.name
+        known = self.state if wanted else self._workspace.sheets.of(table.name)
+        state = known if place is None else _put_off(known)
+        changed = (state.condition, state.order) != (known.condition, known.order)
+        self._wanted, self.state = table, state
+        opening = self._opening = object()
         try:
             if state.natural:
                 await self._open_plain(moment, table, keep_place and not changed, place)
@@ -137,6 +140,16 @@ class SheetPane(PlainGround, Vertical):
         except TableUnreadable as error:
             self.sheet.show_problem(str(error))
             self._title.show([(f" {safe_name(table.name)}", "strong")], [("not readable ", "dim")])
+        except BaseException:
+            if self._opening is opening:
+                self._want_what_is_shown()
+            raise
+
+    def _want_what_is_shown(self) -> None:
+        """The table that was to be opened does not come: go on with the one that is shown."""
+        shown = self.sheet.table
+        if shown is not None and self._wanted is not None and self._wanted.name != shown.name:
+            self._wanted, self.state = shown, self._workspace.sheets.of(shown.name)
 
     async def _open_plain(
         self, moment: Moment, table: Table, keep_place: bool, place: int | None
@@ -147,6 +160,8 @@ class SheetPane(PlainGround, Vertical):
             around = [place]
         before = self.sheet.table
         cache = await self._workspace.first_rows(moment, table, around)
+        if self._wanted is not None and self._wanted.name != table.name:
+            return  # another one was asked for meanwhile
         now = self.sheet.table
         if place is None and now is not before and now == table and moment == self._moment:
             keep_place = True  # it has been shown meanwhile, and one may have moved in it
@@ -289,16 +304,23 @@ class SheetPane(PlainGround, Vertical):
     def leave(self) -> None:
         """Remember how the sheet is left."""
         table = self.sheet.table
-        if table is not None and self._moment is None and self._wanted is not None:
+        wanted = table is not None and self._wanted is not None and self._wanted.name == table.name
+        if table is not None and wanted and self._moment is None:
             row = self.sheet.current_row
             self.state = self.state._replace(row=row or 0, column=self.sheet.column_name)
             self._workspace.sheets.keep(table.name, self.state)
+
+    def put_state(self, table: str, state: SheetState) -> None:
+        """Have a table's sheet so when it is opened the next time."""
+        self._workspace.sheets.keep(table, state)
+        if self._wanted is not None and self._wanted.name == table:
+            self.state = state
 
     def change_state(self, state: SheetState) -> None:
         """Have the sheet another way from now on; whoever changes it opens the table again."""
         self.state = state
         if self._wanted is not None:
-            self._workspace.sheets.keep(self._wanted.name, state)
+            self.put_state(self._wanted.name, state)
 
     async def arrange_anew(self, state: SheetState) -> None:
         """Show the same table by another filter or order, from its first row on."""
