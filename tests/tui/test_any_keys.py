@@ -24,7 +24,20 @@ _RECORD_KEYS = (
     *("o", "O", "f", "F", "equals_sign", "exclamation_mark", "j", "k", "less_than_sign", "z", "y"),
     *("greater_than_sign", "left_curly_bracket", "right_curly_bracket", "q", "slash", "comma"),
     *("full_stop", "0", "1", "2", "vertical_line", "plus", "minus", "L", "at", "b", "e", "E", "I"),
-    *("P", "delete", "A", "d", "W", "ctrl+z", "ctrl+r", "ctrl+s", "ctrl+n", "ctrl+u", "ctrl+k"),
+    *(
+        "P",
+        "delete",
+        "A",
+        "d",
+        "W",
+        "ctrl+z",
+        "ctrl+r",
+        "ctrl+s",
+        "ctrl+n",
+        "ctrl+y",
+        "ctrl+g",
+        "f2",
+    ),
     *("space", "shift+down", "shift+tab", "y", "D", "m", "backspace", "v", "r", "escape", "enter"),
 )
 _WRITES = (

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -15,7 +17,8 @@ from jondel.tui.app import JondelApp
 _HARBOUR = (
     "CREATE TABLE berths(id INTEGER PRIMARY KEY, name TEXT NOT NULL)",
     "INSERT INTO berths VALUES (1, 'north'), (2, 'south')",
-    "CREATE TABLE boats(id INTEGER PRIMARY KEY, name TEXT NOT NULL, length REAL DEFAULT 7.5, "
+    "CREATE TABLE boats(id INTEGER PRIMARY KEY, name TEXT NOT NULL, "
+    "length REAL DEFAULT 7.5 CHECK (length <> 900), "
     "berth INTEGER REFERENCES berths(id), note TEXT, paid_at INTEGER)",
     "INSERT INTO boats VALUES (1, 'Gull', 8.0, 1, '{\"a\": 1}', 1780000000), "
     "(2, 'Tern', 6.5, 2, NULL, NULL), (3, '', 6.0, NULL, 'leaks', 1780086400)",
@@ -86,7 +89,7 @@ async def test_a_cell_is_edited_in_place_and_written_only_when_asked(
 async def test_null_empty_default_and_now_have_keys(make: MakeDatabase) -> None:
     path = make(*_HARBOUR)
     async with driven(path) as driver:
-        for column, key in (("note", "ctrl+u"), ("berth", "ctrl+n"), ("length", "ctrl+l")):
+        for column, key in (("note", "ctrl+y"), ("berth", "ctrl+n"), ("length", "ctrl+l")):
             await _at(driver, "boats", column)
             await _begin(driver)
             await driver.press(key)
@@ -107,10 +110,10 @@ async def test_a_value_of_another_type_is_refused_or_kept_on_purpose(make: MakeD
     async with driven(path) as driver:
         await _at(driver, "boats", "length")
         await _edit(driver, "long")
-        await driver.sees("boats.length is REAL and takes a number", "Ctrl+K")
+        await driver.sees("boats.length is REAL and takes a number", "Ctrl+R")
         assert driver.bench._editor is not None
         assert driver.bench._editor.value == "long"
-        await driver.press("ctrl+k")
+        await driver.press("ctrl+r")
         await driver.sees("* 1 not written")
         await _write(driver)
         assert _boats(path)[0][2] == "long"
@@ -152,7 +155,7 @@ async def test_a_linked_record_is_picked_by_searching_its_table(make: MakeDataba
     async with driven(path) as driver:
         await _at(driver, "boats", "berth")
         await _begin(driver)
-        await driver.press("ctrl+f")
+        await driver.press("ctrl+g")
         await driver.sees("Which record of berths", "1  north", "2  south")
         await driver.press(*"sou")
         await driver.press("enter")
@@ -265,14 +268,13 @@ async def test_a_constraint_names_the_record_and_leaves_the_draft(make: MakeData
     path = make(*_HARBOUR)
     before = _boats(path)
     async with driven(path) as driver:
-        await _at(driver, "boats", "name")
-        await _begin(driver)
-        await driver.press("ctrl+n")
+        await _at(driver, "boats", "length")
+        await _edit(driver, "900")
         await driver.sees("* 1 not written")
         await driver.press("W")
         await driver.sees("1 statement")
         await driver.press("enter")
-        await driver.sees("boats 1: NOT NULL constraint failed: boats.name", "nothing was written")
+        await driver.sees("boats 1: CHECK constraint failed: length <> 900", "nothing was written")
         assert "* 1 not written" in driver.text
         assert _boats(path) == before
 
@@ -362,3 +364,70 @@ async def test_the_draft_stays_when_the_app_writes(make: MakeDatabase, app: Open
         await driver.sees("* 1 not written")
         app(path).run("INSERT INTO boats(name) VALUES ('Knot')")
         await driver.sees("Knot", "Auk", "* 1 not written")
+
+
+async def test_a_cell_that_is_entered_untouched_stays_what_it_is(make: MakeDatabase) -> None:
+    """A NULL, a blob, a number in a column of text: none of them becomes what is typed for it."""
+    path = make(
+        "CREATE TABLE kept(id INTEGER PRIMARY KEY, gone TEXT, blob BLOB, number, word INTEGER)",
+        "INSERT INTO kept VALUES (1, NULL, x'00ff', '5', 'five')",
+    )
+    async with driven(path) as driver:
+        for column in ("gone", "blob", "number", "word"):
+            await _at(driver, "kept", column)
+            await _begin(driver)
+            await driver.press("enter")
+            await driver.until(lambda: driver.bench._editor is None)
+        assert "not written" not in driver.text
+        await driver.press("P")
+        await driver.sees("A new record of kept")
+        await driver.press("down", "down", "enter")
+        await driver.sees("it holds a blob")
+        await driver.press("enter", "ctrl+s")
+        await driver.sees("* 1 not written")
+        await _write(driver)
+        with closing(sqlite3.connect(path)) as connection:
+            rows = connection.execute("SELECT gone, blob, number, word FROM kept").fetchall()
+        assert rows == [(None, b"\x00\xff", "5", "five")] * 2
+
+
+async def test_a_long_text_that_does_not_suit_is_not_lost(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "length")
+        await driver.press("e", *"12 m", "f2")
+        await driver.sees("boats.length is REAL", "Ctrl+R though it does not suit")
+        area = driver.app.screen.query_one(TextArea)
+        assert area.text == "12 m"
+        await driver.press("ctrl+s")
+        assert driver.app.screen.query_one(TextArea) is area
+        await driver.press("ctrl+r")
+        await driver.sees("* 1 not written")
+        await _write(driver)
+        assert _boats(path)[0][2] == "12 m"
+
+
+async def test_what_a_strict_table_refuses_is_refused_at_once(make: MakeDatabase) -> None:
+    path = make(
+        "CREATE TABLE gauges(id INTEGER PRIMARY KEY, level REAL NOT NULL) STRICT",
+        "INSERT INTO gauges VALUES (1, 2.5)",
+    )
+    async with driven(path) as driver:
+        await _at(driver, "gauges", "level")
+        await _begin(driver)
+        await driver.press("ctrl+y")
+        await driver.sees("gauges.level is REAL, and the table is STRICT")
+        await driver.press("ctrl+n")
+        await driver.sees("gauges.level is NOT NULL")
+        assert driver.bench._editor is not None
+        await driver.press("ctrl+u", *"3", "enter")
+        await driver.sees("* 1 not written")
+
+
+async def test_the_line_is_edited_as_in_a_shell(make: MakeDatabase) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await _begin(driver)
+        await driver.press("end", "ctrl+u", *"Skua", "ctrl+a", *"Old ", "ctrl+e", *"!", "enter")
+        await driver.sees("* 1 not written", "Old Skua!")

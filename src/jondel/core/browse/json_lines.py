@@ -57,6 +57,51 @@ def parsed(text: str) -> Any | None:
         return None
 
 
+def problem_in(text: str) -> str:
+    """Why a text is no JSON; empty where it is."""
+    import json
+
+    def refuse(constant: str) -> None:
+        raise ValueError(f"{constant} is no JSON number")
+
+    try:
+        json.loads(text, parse_constant=refuse)
+    except ValueError as error:
+        return f"not JSON: {error}"
+    except RecursionError:
+        return "not JSON: nested too deep"
+    return ""
+
+
+def laid_out(text: str) -> str:
+    """An object or list as text with a line for each part; any other text as it is."""
+    value = parsed(text)
+    return text if value is None else _indented(value, "")
+
+
+def _indented(value: Any, indent: str) -> str:
+    import json
+
+    if isinstance(value, _Number):
+        return str(value)
+    if not isinstance(value, list):
+        plain = json.dumps(value, ensure_ascii=False)
+        # Half a surrogate pair can only be written as it came: escaped.
+        return plain if plain.isascii() or plain.isprintable() else json.dumps(value)
+    opening, closing = "{}" if isinstance(value, _Pairs) else "[]"
+    if not value:
+        return opening + closing
+    inner = indent + "  "
+    parts = [
+        f"{json.dumps(part[0], ensure_ascii=False)}: {_indented(part[1], inner)}"
+        if isinstance(value, _Pairs)
+        else _indented(part, inner)
+        for part in value
+    ]
+    listed = ",\n".join(inner + part for part in parts)
+    return f"{opening}\n{listed}\n{indent}{closing}"
+
+
 def json_lines(value: Any, changed: Collection[JsonPath] = ()) -> Iterator[JsonLine]:
     """The lines of a parsed value; ``changed`` are folded where they would be open, or opened."""
     yield from _lines(value, (), 0, [], "", changed)

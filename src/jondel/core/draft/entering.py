@@ -49,13 +49,45 @@ def entered(text: str, table: Table, column: Column, before: StoredValue = None)
     raise ValueUnsuitable(f"{where} and takes {wanted}, not {line(text, 40)!r}")
 
 
+def untouched(text: str, before: StoredValue) -> bool:
+    """Whether a text is just what stood there for a value, which stays then: also a blob, and a
+    value of another storage class than its column's."""
+    return text == as_entered(before)
+
+
+def require_storable(value: StoredValue, table: Table, column: Column) -> None:
+    """Refuse early what the engine would refuse at any rate.
+
+    Raises:
+        ValueUnsuitable: the column takes no NULL, or is of a STRICT table and of another type.
+    """
+    where = f"{table.name}.{column.name}"
+    if value is None:
+        if column.not_null:
+            raise ValueUnsuitable(f"{where} is NOT NULL")
+        return
+    declared = column.declared_type.upper()
+    if not table.strict or declared == "ANY":
+        return
+    number = number_typed(value) if isinstance(value, str) else value
+    suits = {
+        "TEXT": not isinstance(value, bytes),
+        "BLOB": isinstance(value, bytes),
+        "REAL": isinstance(number, int | float),
+    }
+    whole = isinstance(number, int) or (isinstance(number, float) and number.is_integer())
+    if not suits.get(declared, whole):
+        raise ValueUnsuitable(
+            f"{where} is {declared}, and the table is STRICT: it takes nothing else"
+        )
+
+
 def as_entered(value: StoredValue) -> str:
-    """How a value is typed so that it can be changed; empty for NULL, which has a key."""
+    """How a value is typed so that it can be changed; empty for NULL and for a blob, which are
+    given in other ways."""
     match value:
-        case None:
+        case None | bytes():
             return ""
-        case bytes():
-            return value.hex()
         case str():
             return value
         case int() | float():

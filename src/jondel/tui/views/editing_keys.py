@@ -168,18 +168,22 @@ class EditingKeys(LinkKeys):
         if edit is not None and edit.deleted:
             self._message.say("the record is to be deleted: Del keeps it after all")
             return
-        value = row[table.column_names.index(column.name)]
-        if edit is not None:
-            value = edit.values.get(column.name, value)
+        value = self._value_now(table, position, row, column)
         self._editing = (table, position, row, column)
         if isinstance(value, Clipped):
             self._message.say("the value is too large to be edited here", problem=True)
             return
-        text = "" if isinstance(value, bytes) else as_entered(value)
+        text = as_entered(value)
         if large or "\n" in text or len(text) > _IN_PLACE_CHARACTERS:
             self._edit_in_panel(text)
         else:
             self._edit_in_place(text)
+
+    def _value_now(self, table: Table, position: Position, row: ShownRow, column: Column) -> Value:
+        """What the cell holds with the draft."""
+        value = row[table.column_names.index(column.name)]
+        edit = self._desk.edit_of(table, position)
+        return value if edit is None else edit.values.get(column.name, value)
 
     def _edit_in_place(self, text: str) -> None:
         self._close_editor()
@@ -247,11 +251,16 @@ class EditingKeys(LinkKeys):
         if way == "file":
             self._take_from_file()
             return
-        before = row[table.column_names.index(column.name)]
+        from jondel.core.draft.entering import untouched
+
+        before = self._value_now(table, position, row, column)
+        if not way and not isinstance(before, Clipped) and untouched(text, before):
+            self.action_leave_cell()
+            return
         try:
             value = await self._value_of(table, column, text, way, before)
         except ValueUnsuitable as error:
-            self._message.say(f"{error}; Ctrl+K takes it as typed", problem=True)
+            self._message.say(f"{error}; Ctrl+R takes it as typed", problem=True)
             return
         except JondelError as error:
             self._message.say(str(error), problem=True)
@@ -262,6 +271,15 @@ class EditingKeys(LinkKeys):
         self, table: Table, column: Column, text: str, way: str, before: Value = None
     ) -> StoredValue:
         """The value that was asked for in a way, or that a text stands for."""
+        from jondel.core.draft.entering import require_storable
+
+        value = await self._value_asked_for(table, column, text, way, before)
+        require_storable(value, table, column)
+        return value
+
+    async def _value_asked_for(
+        self, table: Table, column: Column, text: str, way: str, before: Value
+    ) -> StoredValue:
         from jondel.core.draft.entering import current_time, entered
 
         match way:
@@ -273,8 +291,6 @@ class EditingKeys(LinkKeys):
                 kind = self._pane.time_kinds.get(column.name)
                 return current_time(column, kind, datetime.now(UTC))
             case "as typed":
-                if table.strict:
-                    raise ValueUnsuitable(f"{table.name} is STRICT: the engine refuses it too")
                 return text
             case "default":
                 value, known = await self._desk.default_of(table, column.name)
@@ -300,19 +316,34 @@ class EditingKeys(LinkKeys):
         self._draft_changed()
 
     def _edit_in_panel(self, text: str) -> None:
-        from jondel.core.browse.json_lines import parsed
+        from jondel.core.browse.json_lines import parsed, problem_in
+        from jondel.core.draft.entering import entered, untouched
         from jondel.tui.views.entry_panels import ValuePanel
 
         assert self._editing is not None, "set by whoever opens an editor"
-        table, _, _, column = self._editing
+        table, position, row, column = self._editing
         is_json = "JSON" in column.declared_type.upper() or parsed(text) is not None
+        before = self._value_now(table, position, row, column)
 
-        def take(typed: str | None) -> None:
-            if typed is not None:
-                self._entered(typed, "")
+        def problem_of(typed: str) -> str:
+            stored = None if isinstance(before, Clipped) else before
+            if untouched(typed, stored):
+                return ""
+            try:
+                entered(typed, table, column, stored)
+            except ValueUnsuitable as error:
+                return str(error)
+            return problem_in(typed) if is_json else ""
+
+        def take(answer: tuple[str, bool] | None) -> None:
+            if answer is not None:
+                typed, as_typed = answer
+                self._entered(typed, "as typed" if as_typed else "")
 
         title = f"{safe_name(table.name)}.{safe_name(column.name)}"
-        self.app.push_screen(ValuePanel(title, text, json=is_json), take)
+        self.app.push_screen(
+            ValuePanel(title, text, problem_of, json=is_json, force=not table.strict), take
+        )
 
     def _take_from_file(self) -> None:
         from jondel.tui.views.panels import FilePanel
@@ -334,7 +365,15 @@ class EditingKeys(LinkKeys):
         except OSError as error:
             self._message.say(f"{path}: cannot be read ({error.strerror or error})", problem=True)
             return
-        self._set_cells({self._editing[3].name: content})
+        from jondel.core.draft.entering import require_storable
+
+        table, _, _, column = self._editing
+        try:
+            require_storable(content, table, column)
+        except ValueUnsuitable as error:
+            self._message.say(str(error), problem=True)
+            return
+        self._set_cells({column.name: content})
 
     # A linked record as a value
 

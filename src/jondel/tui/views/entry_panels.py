@@ -24,33 +24,39 @@ from jondel.tui.widgets.link_nodes import record_words
 from jondel.tui.widgets.sheet_columns import remark
 
 
-class ValuePanel(Panel[str | None]):
-    """A full editor for a long text or JSON; returns the text, or None."""
+class ValuePanel(Panel[tuple[str, bool] | None]):
+    """A full editor for a long text or JSON; returns the text and whether it is to be taken as
+    typed though it does not suit."""
 
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
         Binding("ctrl+s", "take", "take it"),
-        Binding("ctrl+k", "as_typed", "as typed"),
+        Binding("ctrl+r", "as_typed", "as typed"),
         Binding("ctrl+j", "lay_out", "lay JSON out"),
     ]
 
-    def __init__(self, title: str, text: str, *, json: bool) -> None:
-        """``json``: what is typed must be JSON, unless it is taken as typed on purpose."""
+    def __init__(
+        self, title: str, text: str, problem_of: Callable[[str], str], *, json: bool, force: bool
+    ) -> None:
+        """``problem_of`` says why a text does not suit; empty where it does. ``force``: it can be
+        taken all the same."""
         super().__init__()
         self._title = title
         self._text = text
+        self._problem_of = problem_of
         self._json = json
+        self._force = force
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
             yield Static(line(self._title, 200), classes="panel-title", markup=False)
             yield TextArea(self._text, id="value", classes="field", compact=True)
             yield Static("", id="value-problem", classes="problem", markup=False)
-            also = (
-                " · Ctrl+J lays JSON out · Ctrl+K takes it though it is none" if self._json else ""
-            )
+            ways = ["Ctrl+S takes it"]
+            ways += ["Ctrl+R though it does not suit"] if self._force else []
+            ways += ["Ctrl+J lays JSON out"] if self._json else []
             yield Static(
-                f"Ctrl+S takes it{also} · Escape leaves it as it was",
+                " · ".join([*ways, "Escape leaves it as it was"]),
                 classes="panel-foot",
                 markup=False,
             )
@@ -63,30 +69,23 @@ class ValuePanel(Panel[str | None]):
         self._check()
 
     def _check(self) -> bool:
-        problem = ""
-        if self._json:
-            import json
-
-            try:
-                json.loads(self.query_one(TextArea).text)
-            except ValueError as error:
-                problem = f"not JSON: {error}"
+        problem = self._problem_of(self.query_one(TextArea).text)
         self.query_one("#value-problem", Static).update(line(problem, 300) if problem else "")
         return not problem
 
     def action_take(self) -> None:
         if self._check():
-            self.dismiss(self.query_one(TextArea).text)
+            self.dismiss((self.query_one(TextArea).text, False))
 
     def action_as_typed(self) -> None:
-        self.dismiss(self.query_one(TextArea).text)
+        if self._force:
+            self.dismiss((self.query_one(TextArea).text, True))
 
     def action_lay_out(self) -> None:
-        import json
+        if self._json:
+            from jondel.core.browse.json_lines import laid_out
 
-        if self._json and self._check():
-            laid_out = json.loads(self.query_one(TextArea).text)
-            self.query_one(TextArea).text = json.dumps(laid_out, indent=2, ensure_ascii=False)
+            self.query_one(TextArea).text = laid_out(self.query_one(TextArea).text)
 
 
 class EntryPanel(Panel[str | None]):
@@ -95,7 +94,7 @@ class EntryPanel(Panel[str | None]):
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
         Binding("ctrl+n", "dismiss('\\x00null')", "NULL"),
-        Binding("ctrl+u", "dismiss('\\x00empty')", "empty text"),
+        Binding("ctrl+y", "dismiss('\\x00empty')", "empty text"),
         Binding("ctrl+l", "dismiss('\\x00default')", "default"),
         Binding("ctrl+t", "dismiss('\\x00now')", "now"),
     ]
@@ -110,7 +109,7 @@ class EntryPanel(Panel[str | None]):
         with Vertical(classes="panel wide"):
             yield Static(line(self._title, 200), classes="panel-title", markup=False)
             yield Input(self._text, id="entry", classes="field", compact=True)
-            ways = "Ctrl+N NULL · Ctrl+U empty text · Ctrl+L default · Ctrl+T now"
+            ways = "Ctrl+N NULL · Ctrl+Y empty text · Ctrl+L default · Ctrl+T now"
             foot = f"Enter takes it · {ways}\n{self._foot or 'Escape closes'}"
             yield Static(foot, classes="panel-foot", markup=False)
 
@@ -203,14 +202,19 @@ class RecordPanel(Panel[Values | None]):
         place = event.option_index
         column = self._columns[place]
         before = self._values.get(column.name)
-        from jondel.core.draft.entering import as_entered
+        from jondel.core.draft.entering import as_entered, untouched
 
         def take(typed: str | None) -> None:
-            if typed is not None:
+            if typed is None:
+                return
+            if untouched(typed, before):
+                self._fill(min(place + 1, len(self._columns) - 1))
+            else:
                 self._entered(place, column, typed, before)
 
         title = f"{safe_name(column.name)}, {remark(self._table, column)}"
-        self.app.push_screen(EntryPanel(title, as_entered(before)), take)
+        foot = "it holds a blob: what is typed takes its place" if isinstance(before, bytes) else ""
+        self.app.push_screen(EntryPanel(title, as_entered(before), foot), take)
 
     @work(group="enter", exclusive=True)
     async def _entered(self, place: int, column: Column, typed: str, before: StoredValue) -> None:

@@ -192,7 +192,9 @@ class RecordKeys(EditingKeys):
             return
 
         def take(typed: str | None) -> None:
-            if typed is not None and table is not None and column is not None:
+            if typed == "":
+                self._message.say("nothing was typed: Ctrl+N gives NULL, Ctrl+Y empty text")
+            elif typed is not None and table is not None and column is not None:
                 self._set_all(table, column, typed)
 
         which = "filtered rows" if condition is not None else "rows, which are all"

@@ -11,12 +11,12 @@ KEYS = (
     ("Enter", "takes it", "screen.enter_cell('')"),
     ("Esc", "leaves it", "screen.leave_cell"),
     ("Ctrl+N", "NULL", "screen.enter_cell('null')"),
-    ("Ctrl+U", "empty text", "screen.enter_cell('empty')"),
+    ("Ctrl+Y", "empty text", "screen.enter_cell('empty')"),
     ("Ctrl+L", "default", "screen.enter_cell('default')"),
     ("Ctrl+T", "now", "screen.enter_cell('now')"),
-    ("Ctrl+F", "pick", "screen.enter_cell('pick')"),
-    ("Ctrl+K", "as typed", "screen.enter_cell('as typed')"),
-    ("Ctrl+E", "full editor", "screen.enter_cell('large')"),
+    ("Ctrl+G", "pick", "screen.enter_cell('pick')"),
+    ("Ctrl+R", "as typed", "screen.enter_cell('as typed')"),
+    ("F2", "full editor", "screen.enter_cell('large')"),
     ("Ctrl+O", "from a file", "screen.enter_cell('file')"),
 )
 """What can be done with a cell while it is edited: the keys, in words, and as actions."""
@@ -25,15 +25,16 @@ KEYS = (
 class CellEditor(Input):
     """Takes a value, or one of the ways to give another."""
 
+    # Ctrl with A, E, U, K, W, D and F edit the line, as in a shell.
     BINDINGS = [
         Binding("ctrl+n", "way('null')", "NULL"),
-        Binding("ctrl+u", "way('empty')", "empty text"),
+        Binding("ctrl+y", "way('empty')", "empty text"),
         Binding("ctrl+l", "way('default')", "the default"),
         Binding("ctrl+t", "way('now')", "the current time"),
-        Binding("ctrl+k", "way('as typed')", "as typed"),
-        Binding("ctrl+f", "way('pick')", "pick"),
+        Binding("ctrl+r", "way('as typed')", "as typed"),
+        Binding("ctrl+g", "way('pick')", "pick"),
         Binding("ctrl+o", "way('file')", "from a file"),
-        Binding("ctrl+e", "way('large')", "full editor"),
+        Binding("f2", "way('large')", "full editor"),
         Binding("escape", "leave", "leave it as it is"),
     ]
     DEFAULT_CSS = """
