@@ -266,6 +266,18 @@ async def test_everything_can_be_called_by_name(make: MakeDatabase) -> None:
         await driver.sees("Nothing is recorded yet")
 
 
+async def test_a_table_is_gone_to_by_its_name_which_is_never_markup(make: MakeDatabase) -> None:
+    hostile = "[b]boats[/b] [@click=app.quit]x[/]"
+    async with driven(make(*_T, f'CREATE TABLE "{hostile}"(id INTEGER PRIMARY KEY)')) as driver:
+        await driver.press("ctrl+p")
+        await driver.pilot.pause()
+        await driver.press(*"click")
+        await driver.sees(hostile, "to the table")
+        await driver.press("enter", "enter")
+        await driver.until(lambda: driver.sheet.table is not None)
+        await driver.until(lambda: driver.sheet.table.name == hostile)  # type: ignore[union-attr]
+
+
 async def test_dark_and_light_are_one_key_apart(make: MakeDatabase) -> None:
     async with driven(make(*_T)) as driver:
         assert driver.app.theme == "dusk"

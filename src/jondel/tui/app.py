@@ -20,7 +20,15 @@ from jondel.tui.views.workbench import Workbench
 from jondel.tui.workspace import Workspace
 
 if TYPE_CHECKING:
+    from textual.command import Provider
+
     from jondel.core.verify.actions import Action
+
+
+def _table_commands() -> type[Provider]:
+    from jondel.tui.views.palette import TableCommands
+
+    return TableCommands
 
 
 class JondelApp(App[None]):
@@ -28,6 +36,8 @@ class JondelApp(App[None]):
 
     TITLE = "Jondel"
     CSS_PATH = "jondel.tcss"
+
+    COMMANDS = App.COMMANDS | {_table_commands}
 
     theme = Reactive(DUSK.name)
     """The palette; set later, it would have the style sheets read twice."""

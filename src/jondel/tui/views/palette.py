@@ -1,11 +1,35 @@
-"""Doing something by its name."""
+"""Doing something, or going to a table, by its name."""
 
 from __future__ import annotations
 
-from textual.command import CommandPalette
+from functools import partial
+
+from textual.command import CommandPalette, Hit, Hits, Provider
+from textual.content import Content
+
+from jondel.core.browse.display import safe_name
+from jondel.tui.views.workbench import Workbench
 
 
 class Palette(CommandPalette):
     """The toolkit's list of commands, in the manner of the panels."""
 
     CSS_PATH = "palette.tcss"
+
+
+class TableCommands(Provider):
+    """Each table can be gone to by its name."""
+
+    async def search(self, query: str) -> Hits:
+        """The tables whose names fit."""
+        if not isinstance(self.screen, Workbench):
+            return
+        matcher = self.matcher(query)
+        for table in self.screen.tables:
+            name = safe_name(table.name)
+            score = matcher.match(name)
+            if score > 0:
+                # As content: a name is never markup.
+                shown = Content(name)
+                go = partial(self.screen.go_to_table, table.name)
+                yield Hit(score, shown, go, text=name, help=f"to the {table.kind}")

@@ -379,7 +379,7 @@ class SheetKeys(MomentScreen):
             self._message.say("no other table is open: t lists them all")
             return
         place = names.index(self._sheet.table.name) + ways
-        self._open_again(names[place % len(names)])
+        self.go_to_table(names[place % len(names)])
 
     def on_key(self, event: events.Key) -> None:
         """1 to 9 go to the open tables."""
@@ -388,14 +388,15 @@ class SheetKeys(MomentScreen):
             place = int(event.character) - 1
             if self._view == "records" and place < len(names):
                 event.stop()
-                self._open_again(names[place])
+                self.go_to_table(names[place])
 
     @property
     def _typing(self) -> bool:
         return self.app.screen is not self
 
     @work(group="sheet", exclusive=True)
-    async def _open_again(self, name: str) -> None:
+    async def go_to_table(self, name: str) -> None:
+        """Go to a table by its name."""
         if name in {table.name for table in self._tables}:
             await self._show_table(name)
         else:
@@ -410,7 +411,7 @@ class SheetKeys(MomentScreen):
             return
         place = names.index(table.name)
         self._records.forget_open(table.name)
-        self._open_again(self._records.open_tables[max(0, place - 1)])
+        self.go_to_table(self._records.open_tables[max(0, place - 1)])
 
     @work(group="beside")
     async def action_beside(self) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TypeAlias
 
@@ -68,6 +68,11 @@ class Surroundings(PlainGround, Screen[None]):
     def _sheet(self) -> Sheet:
         """The sheet that was last gone to."""
         return self._records.sheet
+
+    @property
+    def tables(self) -> Sequence[Table]:
+        """The tables in the list."""
+        return self._tables
 
     def _show_around(self) -> None:
         """Bring masthead, table list, trail and keys in line with the state."""
