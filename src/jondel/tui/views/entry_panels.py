@@ -240,6 +240,8 @@ class RecordPanel(Panel[Values | None]):
             c.name for c in self._columns if self._required(c) and c.name not in self._values
         ]
         if missing:
+            places = [column.name for column in self._columns]
+            self.query_one(OptionList).highlighted = places.index(missing[0])
             words = f"{', '.join(map(safe_name, missing))}: must be filled in"
             self.query_one("#record-problem", Static).update(words)
         else:

@@ -9,7 +9,8 @@ from textual.binding import Binding
 from textual.message import Message
 
 from jondel.core.errors import JondelError
-from jondel.tui.widgets.sheet_lines import HEAD_LINES, SheetLines
+from jondel.tui.widgets.sheet_content import HEAD_LINES
+from jondel.tui.widgets.sheet_lines import SheetLines
 
 _AHEAD_ROWS = 100
 """So many rows before and behind those in view are read before they are asked for."""
@@ -188,7 +189,7 @@ class Sheet(SheetLines, can_focus=True):
         if found is None or not found[0] or self._lines.ghost(self.cursor_row):
             return
         self._chosen ^= {found[0]}
-        self._strips.clear()
+        self.forget_drawing()
         self.post_message(self.RowsChosen(self))
         self._move_to(self.cursor_row + 1, self.cursor_column)
         self.refresh()
