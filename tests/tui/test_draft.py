@@ -183,7 +183,7 @@ async def test_a_record_is_inserted_duplicated_and_deleted(make: MakeDatabase) -
         await driver.sees("A new record of boats", "required", "default 7.5", "numbers itself")
         await driver.press("ctrl+s")
         await driver.sees("name: must be filled in")
-        await driver.press("down", "enter")
+        await driver.press("enter")  # it is the current one now
         await driver.press(*"Skua", "enter")
         await driver.sees("Skua")
         await driver.press("ctrl+s")
@@ -431,3 +431,32 @@ async def test_the_line_is_edited_as_in_a_shell(make: MakeDatabase) -> None:
         await _begin(driver)
         await driver.press("end", "ctrl+u", *"Skua", "ctrl+a", *"Old ", "ctrl+e", *"!", "enter")
         await driver.sees("* 1 not written", "Old Skua!")
+
+
+@pytest.mark.parametrize("sort", [(), ("o",)])
+async def test_one_stays_with_a_new_record_once_it_is_written(
+    make: MakeDatabase, sort: tuple[str, ...]
+) -> None:
+    path = make(
+        "CREATE TABLE stays(id INTEGER PRIMARY KEY, boat TEXT)",
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 900) "
+        "INSERT INTO stays SELECT i * 2, printf('boat %03d', i) FROM n",
+    )
+    async with driven(path) as driver:
+        await _at(driver, "stays", "boat", 300)
+        await driver.press(*sort)
+        await driver.pilot.pause(0.5)
+        for number, boat in ((501, "boat 250 b"), (701, "boat 350 b")):
+            await driver.press("P")
+            await driver.sees("A new record of stays")
+            await driver.press("enter", "ctrl+u", *str(number), "enter")
+            await driver.press("enter", "ctrl+u", *boat, "enter", "ctrl+s")
+            await driver.sees("a new record", boat)
+        driver.sheet.go_to_new(driver.sheet.draft.added[0][0])
+        await driver.pilot.pause()
+        await driver.press("W")
+        await driver.sees("2 statements")
+        await driver.press("enter")
+        await driver.sees("2 rows written")
+        await driver.until(lambda: driver.sheet.current_position == (501,))
+        await driver.sees("row 251 of 902")

@@ -120,6 +120,7 @@ class DraftKeys(RecordKeys):
 
     @work(group="write", exclusive=True)
     async def _write(self) -> None:
+        came_from = self._new_record_gone_to
         try:
             with self._busy_with("writing"):
                 done = await self._workspace.write_draft(self._desk.draft)
@@ -130,16 +131,39 @@ class DraftKeys(RecordKeys):
             self._message.say(str(error), problem=True)
             return
         self._written = (*self._written, done)
+        await self._seek_written(done, came_from)
         self._comparer.start_anew()
         self._follower.action_recorded(self._follower.token)
         self._draft_changed()
         self._load(keep_place=True)
         self._show_trail()
-        rows = f"{done.rows} row{'' if done.rows == 1 else 's'} written"
+        rows = f"{_rows(done.rows)} written"
         if done.step is not None:
             self._message.say(f"{rows}, as step s{done.step}; Ctrl+Z takes it back")
         else:
             self._message.say(f"{rows}; it cannot be taken back as one: {done.why}")
+
+    @property
+    def _new_record_gone_to(self) -> tuple[str, int] | None:
+        """The table of the new record that is the current row, and its place among the new."""
+        table, number = self._sheet.table, self._sheet.current_new
+        if table is None or number is None:
+            return None
+        return table.name, [entry for entry, _ in self._sheet.draft.added].index(number)
+
+    async def _seek_written(self, done: Written, came_from: tuple[str, int] | None) -> None:
+        """Stay with a new record, now that it has its place among the others."""
+        if came_from is None or done.step is None:
+            return
+        name, place = came_from
+        try:
+            changes = (await self._workspace.changes_of(done.step)).table(name)
+        except JondelError:
+            return
+        added = [r for r in changes.records if r.kind == "added"] if changes is not None else []
+        if place < len(added):
+            record = added[place]
+            self._pane.seek(record.key if record.row_id is None else (record.row_id,))
 
     async def _show_conflicts(self, error: RecordsMovedOn) -> None:
         try:
@@ -181,7 +205,7 @@ class DraftKeys(RecordKeys):
             if key == "y" and done.step is not None:
                 self._undo(done.step)
 
-        words = [f"{done.rows} rows were written as step s{done.step}.", "", "Each is put back"]
+        words = [f"{_rows(done.rows)} written as step s{done.step}.", "", "Each is put back"]
         words[-1] += " only if it is still as it was written."
         self.app.push_screen(
             ConfirmPanel("Take back the last write?", words, "takes it back"), take
@@ -214,3 +238,7 @@ class DraftKeys(RecordKeys):
         self._show_around()
         now = "read-only: nothing is written from here" if self._workspace.read_only else "editing"
         self._message.say(f"{now}; Ctrl+R changes that")
+
+
+def _rows(count: int) -> str:
+    return f"{count} row{'' if count == 1 else 's'}"

@@ -48,8 +48,15 @@ class RecordKeys(EditingKeys):
         """Fill in a new record, beginning with the values of the current one."""
         try:
             table = await self._may_edit()
-            position = self._sheet.current_position
-            if table is None or not position:
+            position, new = self._sheet.current_position, self._sheet.current_new
+            if table is None:
+                return
+            key = set(table.primary_key)
+            if new is not None:
+                known = self._new_values(new)
+                self._fill_in(table, None, {n: v for n, v in known.items() if n not in key})
+                return
+            if not position:
                 return
             row = await self._desk.whole(table, position)
         except JondelError as error:
@@ -57,7 +64,6 @@ class RecordKeys(EditingKeys):
             return
         if row is None:
             return
-        key = set(table.primary_key)
         values: dict[str, StoredValue] = {}
         edited = self._edited_cells(table, position)
         for column, value in zip(table.columns, row, strict=True):
@@ -67,16 +73,21 @@ class RecordKeys(EditingKeys):
                 values[column.name] = value
         self._fill_in(table, None, values)
 
+    def _new_values(self, number: int) -> dict[str, StoredValue]:
+        """What a new record of the draft has been given."""
+        from jondel.core.draft.draft import NewRecord
+
+        known = self._desk.draft.get(number)
+        return dict(known.values) if isinstance(known, NewRecord) else {}
+
     def _fill_in(
         self, table: Table, number: int | None, values: dict[str, StoredValue] | None = None
     ) -> None:
         """Open the panel of a new record; ``number`` is that of one in the draft already."""
-        from jondel.core.draft.draft import NewRecord
         from jondel.tui.views.entry_panels import RecordPanel
 
-        known = self._desk.draft.get(number) if number is not None else None
-        if isinstance(known, NewRecord):
-            values = dict(known.values)
+        if number is not None:
+            values = self._new_values(number)
 
         async def enter(
             column: Column, typed: str, before: StoredValue

@@ -21,7 +21,12 @@ from jondel.core.model.changes import Changes
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
-from jondel.tui.views.tally_words import tally_parts
+from jondel.tui.views.sheet_words import (
+    extent_words,
+    progress_parts,
+    state_parts,
+    tally_parts,
+)
 from jondel.tui.widgets.bands import Band, show_band
 from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.row_marks import marks_of
@@ -89,6 +94,7 @@ class SheetPane(PlainGround, Vertical):
         self._wanted: Table | None = None
         """The table that ``state`` is of; it may not be shown yet."""
         self._opening = object()
+        self._sought: Position | None = None
         self._times: tuple[Table, dict[str, TimeKind]] | None = None
 
     def compose(self) -> ComposeResult:
@@ -155,9 +161,13 @@ class SheetPane(PlainGround, Vertical):
         self, moment: Moment, table: Table, keep_place: bool, place: int | None
     ) -> None:
         self.workers.cancel_group(self, "order")
+        sought, self._sought = self._sought, None
+        found = None
+        if sought is not None:
+            found = await self._workspace.ask(moment, lambda base: base.ordinal_of(table, sought))
         around = self.sheet.rows_in_view if keep_place else [self.state.row]
-        if place is not None:
-            around = [place]
+        if place is not None or found is not None:
+            around = [found if place is None else place]
         before = self.sheet.table
         cache = await self._workspace.first_rows(moment, table, around)
         if self._wanted is not None and self._wanted.name != table.name:
@@ -168,6 +178,8 @@ class SheetPane(PlainGround, Vertical):
         state = self.state
         if keep_place:
             self.show_cache(moment, cache, keep_place=True)
+            if found is not None:
+                self.sheet.go_to(found)
         else:
             row = state.row if place is None else place
             self.show_cache(moment, cache, keep_place=False, row=row, column=state.column)
@@ -209,12 +221,15 @@ class SheetPane(PlainGround, Vertical):
                 cache = await self._workspace.arranged(
                     moment, table, self.state.arrangement, None if keep_place else show_first, told
                 )
-                position = self.sheet.current_position
+                sought, self._sought = self._sought, None
+                position = sought or self.sheet.current_position
                 view = self.sheet.rows_in_view
                 row = await self._workspace.read_around(moment, cache, view, position)
                 same = self.sheet.table is not None and self.sheet.table.name == table.name
                 self._progress = None
                 self.show_cache(moment, cache, keep_place=same, row=row)
+                if sought and row is not None:
+                    self.sheet.go_to(row)
                 if not keep_place and not self.sheet.cursor_row:
                     self.sheet.go_to(self.state.row, self.state.column or None)
                 keep_place = True
@@ -309,6 +324,10 @@ class SheetPane(PlainGround, Vertical):
             row = self.sheet.current_row
             self.state = self.state._replace(row=row or 0, column=self.sheet.column_name)
             self._workspace.sheets.keep(table.name, self.state)
+
+    def seek(self, position: Position) -> None:
+        """Have a record be the current one when the rows are read the next time."""
+        self._sought = position
 
     def put_state(self, table: str, state: SheetState) -> None:
         """Have a table's sheet so when it is opened the next time."""
@@ -444,7 +463,7 @@ class SheetPane(PlainGround, Vertical):
             [
                 (f" {safe_name(table.name)}", "strong"),
                 (f"  {kind}{self._rows_words()}", "dim"),
-                *self._progress_words(),
+                *progress_parts(self._progress, self.state),
             ],
             [*right, *self._column_words(table), (place, "dim")],
         )
@@ -461,8 +480,7 @@ class SheetPane(PlainGround, Vertical):
         extent = self.sheet.extent
         if extent is None:
             return ""
-        sign = {"exact": "", "estimate": "≈ ", "at least": "over "}[extent.precision]
-        return f"{sign}{grouped(extent.rows)}"
+        return extent_words(extent)
 
     def _rows_words(self) -> str:
         rows = self._count_words()
@@ -475,41 +493,9 @@ class SheetPane(PlainGround, Vertical):
             return f"{rows} row{plural}"
         return f"{rows} of {grouped(every)} rows"
 
-    def _progress_words(self) -> list[tuple[str, str]]:
-        progress = self._progress
-        if progress is None:
-            return []
-        what = "sorting" if self.state.order else "filtering"
-        if progress.rows:
-            how_far = f" {grouped(progress.rows)} rows"
-        elif progress.looked_at is not None:
-            how_far = f" {progress.looked_at:.0%}"
-        else:
-            how_far = ""
-        return [(f"  {what} …{how_far}  Esc stops it", "plain")]
-
     def _show_conditions(self) -> None:
         """Say how the rows are filtered and sorted, where they are."""
-        parts: list[tuple[str, str]] = []
-        if self.state.filter is not None or self.state.order:
-            parts = self._arrangement_words()
-        hidden = len(self.state.layout.hidden)
-        if hidden:
-            parts.append((f"  {hidden} column{'' if hidden == 1 else 's'} hidden", "dim"))
-        show_band(self, self._conditions, parts, 1)
-
-    def _arrangement_words(self) -> list[tuple[str, str]]:
-        from jondel.core.browse.describe import condition_words, order_words  # not for a first look
-
-        parts: list[tuple[str, str]] = []
-        layers = self.state.filter.layers if self.state.filter is not None else ()
-        for number, layer in enumerate(layers):
-            parts.append((" and " if number else " where ", "dim"))
-            words = condition_words(layer.condition)
-            parts.append((words, "plain") if layer.on else (f"off: {words}", "dim"))
-        if self.state.order:
-            parts += [(" sorted by ", "dim"), (order_words(self.state.order), "plain")]
-        return parts
+        show_band(self, self._conditions, state_parts(self.state), 1)
 
     async def _fetch(self, cache: WindowCache, block: int) -> Window:
         return await self._workspace.block(self._moment, cache, block)
