@@ -348,7 +348,7 @@ async def test_a_value_is_found_anywhere_and_gone_to(make: MakeDatabase) -> None
         await driver.sees("100 of 300")
         await driver.press("slash", *"skipper 8", "enter")
         await driver.sees("6 hits", "Skipper 8", "Skipper 80")
-        await driver.press("ctrl+w")
+        await driver.press("ctrl+o")
         await driver.sees("1 hit", "whole values")
         await driver.press("enter")
         await driver.sees("crews", "row 5 of 450")

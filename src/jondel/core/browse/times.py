@@ -69,11 +69,12 @@ _PLAUSIBLE = (datetime(1995, 1, 1, tzinfo=UTC), datetime(2060, 1, 1, tzinfo=UTC)
 _PLAUSIBLE_FROM_2001 = (datetime(2004, 1, 1, tzinfo=UTC), datetime(2045, 1, 1, tzinfo=UTC))
 """Small numbers are seldom the first seconds of 2001."""
 _TIME_WORDS = (
-    "at on time date datetime timestamp ts stamp when created updated modified deleted changed "
-    "expires expiry expiration since until start started end ended begin began due seen day "
-    "birthday born moment logged visited added opened closed sent received taken utc "
+    "at on time date datetime timestamp ts stamp when created updated modified deleted "
+    "changed expires expiry expiration since until start started end ended begin began due "
+    "seen day birthday born moment logged visited added opened closed sent received taken utc "
     "arrived arrives departed departs left leaves booked paid cancelled checked issued signed "
-    "published accessed activity login epoch unix ms msec millis us usec micros ns nanos"
+    "published accessed activity login birthdate startdate enddate duedate epoch unix ms msec "
+    "millis us usec micros ns nanos"
 )
 _NAME_PARTS = frozenset(_TIME_WORDS.split())
 _TYPE_PARTS = ("DATE", "TIME")
@@ -89,7 +90,8 @@ def guess_time_kind(column: Column, values: Iterable[Value]) -> TimeKind | None:
 
     ``values`` are some of the column's, the more the better.
     """
-    present = [value for value in values if value is not None and value != ""]
+    # Many an app writes 0 where there is no time.
+    present = [value for value in values if value not in (None, "", 0)]
     if not present:
         return None
     if all(isinstance(value, str) for value in present):
@@ -168,7 +170,7 @@ def _named_as_time(column: Column) -> bool:
     if any(part in column.declared_type.upper() for part in _TYPE_PARTS):
         return True
     parts = re.findall(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])", column.name)
-    return any(part.lower() in _NAME_PARTS for part in parts)
+    return any(part.lower() in _NAME_PARTS or part.lower().endswith("time") for part in parts)
 
 
 def _plausible(found: datetime | None, kind: TimeKind | None = None) -> bool:

@@ -45,7 +45,7 @@ class FindPanel(Panel[Found | None]):
 
     BINDINGS = [
         Binding("escape", "leave", "stop, close"),
-        Binding("ctrl+w", "whole", "whole values"),
+        Binding("ctrl+o", "whole", "whole values"),
         Binding("ctrl+t", "changes", "changes only"),
     ]
 
@@ -77,7 +77,7 @@ class FindPanel(Panel[Found | None]):
             yield Static("", id="find-state", classes="field-title", markup=False)
             yield OptionList(id="find-hits", markup=False)
             yield Static(
-                "Enter searches, and on a hit goes there · Ctrl+W whole values or parts\n"
+                "Enter searches, and on a hit goes there · Ctrl+O whole values or parts\n"
                 "Ctrl+T everywhere or only what changed · Escape stops, then closes",
                 classes="panel-foot",
                 markup=False,
