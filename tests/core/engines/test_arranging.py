@@ -135,6 +135,7 @@ def test_the_first_rows_are_told_before_the_order_is_made(
     whole = database.read_window(_table(database), 0, 20, order=made)
     assert firsts == [whole]
     assert told[-1].rows == made.rows == 100
+    assert [entry.rows for entry in told] == sorted(entry.rows for entry in told)
 
 
 def test_a_sort_can_be_stopped(make: MakeDatabase, opened: Opened) -> None:

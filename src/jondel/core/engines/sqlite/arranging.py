@@ -111,16 +111,16 @@ def arrange(
             return NumberOrder(array("q", (cast(int, p[0]) for p in found.positions)))
     # Where the first rows need no sorting they are there at once, and so are the others.
     scan = steps.taken if arrangement.order else 0
+    numbers = array("q")
 
     def looked(taken: int) -> None:
         if told is not None:
-            told(ArrangingProgress(min(1.0, taken / scan) if scan else None, 0))
+            told(ArrangingProgress(min(1.0, taken / scan) if scan else None, len(numbers)))
 
     if table.row_id is None:
         with steps.counted(looked):
             return _kept(connection, table, where, order)
     sql = select(table.name, [quoted(table.row_id)], where=_text(where), order=order)
-    numbers = array("q")
     with steps.counted(looked):
         cursor = connection.execute(sql, _values(where))
         flat = cast("Iterator[int]", chain.from_iterable(cursor))
