@@ -343,6 +343,11 @@ async def test_started_read_only_nothing_can_be_written(make: MakeDatabase, app:
         driver = Driver(application, pilot)
         await driver.sees("live · read-only")
         await _at(driver, "boats", "name")
+        assert "e edit" not in driver.lines[-1]
+        await driver.press("question_mark", "end")
+        await driver.sees("read-only, nothing can be edited")
+        assert "a new record like this one" not in driver.text
+        await driver.press("escape")
         await driver.press("s")
         await driver.sees("s1 taken")
         app(path).run("UPDATE boats SET name = 'Skua' WHERE id = 1")

@@ -465,3 +465,15 @@ async def test_a_statement_pasted_for_another_table_leaves_this_one_alone(
         assert driver.bench._workspace.sheets.of("crews").natural
         await driver.press("1")
         await driver.sees("crews  450 rows")
+
+
+async def test_a_click_on_a_heading_sorts_and_two_on_a_cell_edit_it(make: MakeDatabase) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await _at(driver, "boats", "id")
+        name = driver.lines[2].index("name") - driver.sheet.region.x
+        await driver.pilot.click(Sheet, offset=(name, 0))
+        await driver.sees("sorted by name ↑")
+        await driver.pilot.click(Sheet, offset=(name, 4), times=2)
+        await driver.until(lambda: driver.bench._editor is not None)
+        assert driver.bench._editor is not None
+        assert driver.bench._editor.value == "Gull 003"

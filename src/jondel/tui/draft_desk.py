@@ -112,12 +112,13 @@ class DraftDesk:
 
     # Writing
 
-    async def statements(self) -> tuple[DraftPlan, list[Statement]]:
-        """The statements that would write the draft, in their order."""
+    async def statements(self, most: int) -> tuple[DraftPlan, list[Statement]]:
+        """How the draft would be written, and the first ``most`` statements of that."""
 
         def work(database: Database) -> tuple[DraftPlan, list[Statement]]:
             planned = plan_of(self.draft, database)
-            return planned, [database.write_statement(write) for write in planned.plan.writes]
+            shown = planned.plan.writes[:most]
+            return planned, [database.write_statement(write) for write in shown]
 
         return await self._workspace.ask(None, work)
 

@@ -60,13 +60,14 @@ def footer_keys(
     has_actions: bool,
     watching: bool,
     drafted: bool = False,
+    read_only: bool = False,
 ) -> list[tuple[str, str, str]]:
     """The keys that matter in a view, the most needed first and the help last.
 
     Each with its words and the action it runs. ``past``: a step is selected, not now.
     """
     wanted = [
-        ("W", "write", "screen.write_draft", drafted),
+        ("W", "write", "screen.write_draft", drafted and not read_only),
         ("d", "draft", "screen.draft", drafted),
         ("s", "snapshot", "screen.snapshot", True),
         ("Enter", "to the record", "screen.to_record", view == "changes"),
@@ -74,14 +75,19 @@ def footer_keys(
         ("c", "changes", "screen.view('changes')", view == "records"),
         ("r", "records", "screen.view('records')", view == "changes"),
         ("f", "filter", "screen.filter", view == "records"),
-        ("e", "edit", "screen.edit", view == "records" and not past),
+        ("e", "edit", "screen.edit", view == "records" and not past and not read_only),
         ("[ ]", "walk the steps", "screen.walk(-1)", has_steps),
         ("n", "now", "screen.now", past),
         ("w", "stop watching" if watching else "watch", "screen.watch", True),
         ("g", "trail", "screen.trail", has_steps),
-        ("u", "take back", "screen.take_back_record", view == "changes" and has_steps),
+        (
+            "u",
+            "take back",
+            "screen.take_back_record",
+            view == "changes" and has_steps and not read_only,
+        ),
         ("x", "hide noise", "screen.noise", view == "changes" and has_steps),
-        ("R", "restore", "screen.restore", past),
+        ("R", "restore", "screen.restore", past and not read_only),
         ("h", "history", "screen.history", has_steps),
         ("a", "actions", "screen.act", has_actions),
         ("t", "tables", "screen.focus_tables", True),

@@ -60,6 +60,7 @@ class _Planning:
         self._draft = draft
         self._database = database
         self._schema = database.schema()
+        self._tables: dict[str, Table] = {}
         self._rank = _ranks(self._schema)
         self._deletes: dict[tuple[str, Position], RowWrite] = {}
         self._nulled: dict[tuple[str, Position], RowWrite] = {}
@@ -94,6 +95,11 @@ class _Planning:
         return DraftPlan(WritePlan(writes, tuple(self._checks), triggers=True), cascaded)
 
     def _table(self, name: str) -> Table:
+        if name not in self._tables:
+            self._tables[name] = self._written_table(name)
+        return self._tables[name]
+
+    def _written_table(self, name: str) -> Table:
         table = self._schema.find(name)
         if table is None or table.name != name:
             raise WriteRefused(f"{name}: the table is not there any more; drop what is drafted")

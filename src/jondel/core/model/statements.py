@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from jondel.core.model.values import StoredValue
 
 
-@dataclass(frozen=True, slots=True)
-class Argument:
+class Argument(NamedTuple):
     """A value of a statement, and a name that fits it, as the column's it is compared with."""
 
     value: StoredValue
     name: str = ""
 
 
-@dataclass(frozen=True)
-class Statement:
+class Statement(NamedTuple):
     """SQL in pieces: each argument stands between one piece of text and the next.
 
     There is always one piece of text more than there are arguments.
@@ -26,12 +24,10 @@ class Statement:
     texts: tuple[str, ...] = ("",)
     arguments: tuple[Argument, ...] = ()
 
-    def __add__(self, other: Statement | str) -> Statement:
-        if isinstance(other, str):
-            other = Statement((other,))
-        *texts, last = self.texts
-        first, *more = other.texts
-        return Statement((*texts, last + first, *more), (*self.arguments, *other.arguments))
+    def __add__(self, other: Statement | str) -> Statement:  # type: ignore[override]
+        return Statement.joined(
+            "", (self, Statement((other,)) if isinstance(other, str) else other)
+        )
 
     @classmethod
     def value(cls, value: StoredValue, name: str = "") -> Statement:
@@ -41,10 +37,17 @@ class Statement:
     @classmethod
     def joined(cls, separator: str, parts: Iterable[Statement]) -> Statement:
         """Parts one after the other with a text between them."""
-        found = cls()
-        for number, part in enumerate(parts):
-            found = found + separator + part if number else part
-        return found
+        texts: list[str] = []
+        arguments: list[Argument] = []
+        for part in parts:
+            first, *more = part.texts
+            if texts:
+                texts[-1] = f"{texts[-1]}{separator}{first}"
+            else:
+                texts.append(first)
+            texts += more
+            arguments += part.arguments
+        return cls(tuple(texts) or ("",), tuple(arguments))
 
     @property
     def values(self) -> tuple[StoredValue, ...]:

@@ -85,11 +85,14 @@ class ColumnPanel(Panel[ColumnLayout | None]):
         text = Text("· " if hidden else "✓ ", no_wrap=True)
         text.append(fitted_text(safe_name(name), _NAME_CELLS) + " ", dim if hidden else None)
         column = self._table.column(name)
-        if column is not None:
-            text.append(remark(self._table, column), dim)
-        if frozen:
-            text.append("  stays in place", dim)
+        about = "stays in place  " if frozen else ""
+        about += remark(self._table, column) if column is not None else ""
+        text.append(fitted_text(about, self._room - _NAME_CELLS - 3), dim)
         return Option(text)
+
+    @property
+    def _room(self) -> int:
+        return self.query_one(ColumnList).scrollable_content_region.width or 60
 
     @property
     def _current(self) -> str:

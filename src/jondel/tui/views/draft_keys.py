@@ -104,13 +104,15 @@ class DraftKeys(RecordKeys):
         if not self._drafted_tables:
             self._message.say("the draft is empty: there is nothing to write")
             return
+        from jondel.tui.views.draft_panels import MOST_STATEMENTS, WritePanel
+
         try:
             self._workspace.require_writing()
-            planned, statements = await self._desk.statements()
+            with self._busy_with("planning the write"):
+                planned, statements = await self._desk.statements(MOST_STATEMENTS)
         except JondelError as error:
             self._message.say(str(error), problem=True)
             return
-        from jondel.tui.views.draft_panels import WritePanel
 
         def take(wanted: bool | None) -> None:
             if wanted:

@@ -14,7 +14,7 @@ from textual.containers import Vertical, VerticalScroll
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
-from jondel.core.browse.display import line, safe_name
+from jondel.core.browse.display import grouped, line, safe_name
 from jondel.core.draft.draft import Entry
 from jondel.core.draft.planning import DraftPlan, entry_words
 from jondel.core.draft.writing import Conflict
@@ -22,7 +22,8 @@ from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue, identical
 from jondel.tui.views.panel import Panel
 
-_MOST_STATEMENTS = 500
+MOST_STATEMENTS = 500
+"""So many are shown; a person who reads on reads a file."""
 _SHOWN_CHARACTERS = 200
 
 
@@ -81,7 +82,7 @@ class WritePanel(Panel[bool]):
         self._statements = statements
 
     def compose(self) -> ComposeResult:
-        count = len(self._statements)
+        count = len(self._planned.plan.writes)
         with Vertical(classes="panel full"):
             title = f"{count} statement{'' if count == 1 else 's'}, one transaction, in this order"
             yield Static(title, classes="panel-title", markup=False)
@@ -104,15 +105,16 @@ class WritePanel(Panel[bool]):
         listed = RichTable.grid(padding=(0, 2))
         listed.add_column(justify="right", style=brass)
         listed.add_column(overflow="fold")
-        for number, statement in enumerate(self._statements[:_MOST_STATEMENTS], 1):
+        for number, statement in enumerate(self._statements, 1):
             what, where, condition = line(statement.text(), 4000).partition(" WHERE ")
             values = ", ".join(_written(value) for value in statement.values)
             text = Text(what)
             text.append(f"\n{where.lstrip()}{condition}" if where else "")
             text.append(f"\n{values or 'no values'}", dim)
             listed.add_row(str(number), text)
-        if len(self._statements) > _MOST_STATEMENTS:
-            more = f"… {len(self._statements) - _MOST_STATEMENTS} more"
+        left = len(self._planned.plan.writes) - len(self._statements)
+        if left:
+            more = f"… {grouped(left)} more, of the same kind or as the draft lists them"
             listed.add_row("", Text(more, dim))
         return listed
 

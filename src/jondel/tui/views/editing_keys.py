@@ -17,6 +17,7 @@ from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
 from jondel.tui.views.link_keys import LinkKeys
 from jondel.tui.widgets.bands import KeyBand
+from jondel.tui.widgets.sheet import Sheet
 
 if TYPE_CHECKING:
     from jondel.core.browse.links import Link, LinkedRecord
@@ -126,6 +127,10 @@ class EditingKeys(LinkKeys):
         return table
 
     # A cell
+
+    def on_sheet_edit_wanted(self, event: Sheet.EditWanted) -> None:
+        event.stop()
+        self.action_edit()
 
     def action_edit(self) -> None:
         self._edit(large=False)

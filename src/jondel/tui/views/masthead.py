@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from jondel.core.browse.display import line
+from jondel.core.browse.display import grouped, line
 from jondel.core.trail.trail import Step
 from jondel.tui.early_look import Identity
 from jondel.tui.widgets.bands import Band
@@ -45,7 +45,7 @@ class Masthead(Band):
         elif step is None:
             left.append(("live · read-only" if read_only else "live", "dim"))
         if drafted:
-            left.append((f"  * {drafted} not written, W writes ", "draft"))
+            left.append((f"  * {grouped(drafted)} not written, W writes ", "draft"))
         right = [(f"{busy_with} … Esc stops it ", "plain")] if busy_with else []
         if watching:
             right.append((f" {watching} ", "watch"))

@@ -98,6 +98,10 @@ class SheetKeys(MomentScreen):
             wanted = (*order[:place], *wanted, *order[place + 1 :])
         self._change_state(self._pane.state._replace(order=wanted))
 
+    def on_sheet_heading_clicked(self, event: Sheet.HeadingClicked) -> None:
+        event.stop()
+        self.action_sort(False)
+
     # Filter
 
     def action_filter(self) -> None:

@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
+from rich.cells import cell_len
 from textual import work
 from textual.app import ComposeResult
 from textual.containers import Vertical
@@ -37,7 +38,7 @@ from jondel.tui.workspace import Workspace
 if TYPE_CHECKING:
     from jondel.core.browse.times import TimeKind
 
-_WIDE_TITLE = 55
+_LEAST_GAP = 2
 _SHOW_PROGRESS_SECONDS = 0.15
 _FRESH_SECONDS = 6.0
 _NO_PROGRESS = ArrangingProgress(None, 0)
@@ -459,20 +460,22 @@ class SheetPane(PlainGround, Vertical):
             place = "a removed record " if self.sheet.current_new is None else "a new record "
         chosen = len(self.sheet.chosen)
         right = [(f"{grouped(chosen)} chosen  ", "plain")] if chosen else []
-        self._title.show(
-            [
-                (f" {safe_name(table.name)}", "strong"),
-                (f"  {kind}{self._rows_words()}", "dim"),
-                *progress_parts(self._progress, self.state),
-            ],
-            [*right, *self._column_words(table), (place, "dim")],
-        )
+        left = [
+            (f" {safe_name(table.name)}", "strong"),
+            (f"  {kind}{self._rows_words()}", "dim"),
+            *progress_parts(self._progress, self.state),
+        ]
+        about = self._column_words(table)
+        taken = sum(cell_len(words) for words, _ in (*left, *right, *about, (place, "")))
+        if taken + _LEAST_GAP > self.size.width:
+            about = []
+        self._title.show(left, [*right, *about, (place, "dim")])
         self._show_conditions()
 
     def _column_words(self, table: Table) -> list[tuple[str, str]]:
         """What is declared of the current column, for which its heading may have no room."""
         column = table.column(self.sheet.column_name)
-        if column is None or self.size.width < _WIDE_TITLE:
+        if column is None:
             return []
         return [(safe_name(column.name), "plain"), (f" {remark(table, column)}   ", "dim")]
 

@@ -131,6 +131,7 @@ class Surroundings(PlainGround, Screen[None]):
                 has_actions=bool(self._workspace.actions),
                 watching=self._follower.watching,
                 drafted=bool(self._drafted_tables),
+                read_only=self._workspace.read_only,
             )
         )
 

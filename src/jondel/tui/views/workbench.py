@@ -292,22 +292,31 @@ class Workbench(TimeTravel):
                     (here[0], explained(here[1])),
                     *([("The sheet", explained(SheetKeys.BINDINGS))] if records else []),
                     *([("The card", explained(LinkKeys.BINDINGS))] if records else []),
-                    *(
-                        [("Fixing", explained((*EditingKeys.BINDINGS, *DraftKeys.BINDINGS)))]
-                        if records
-                        else []
-                    ),
+                    *(self._keys_for_fixing() if records else []),
                 ]
             )
         )
 
+    def _keys_for_fixing(self) -> list[tuple[str, list[tuple[str, str]]]]:
+        if self._workspace.read_only:
+            changes = [key for key in explained(DraftKeys.BINDINGS) if "read-only" in key[1]]
+            return [("Fixing: read-only, nothing can be edited", changes)]
+        from jondel.tui.widgets.cell_editor import CellEditor
+
+        return [
+            ("Fixing", explained(_FIXING)),
+            ("While a cell is edited", explained(CellEditor.BINDINGS)),
+        ]
+
     def commands(self) -> Iterable[SystemCommand]:
         """What can be called by name."""
+        fixing = DraftKeys.BINDINGS if self._workspace.read_only else _FIXING
         for binding in (
             *Workbench.BINDINGS,
             *TimeTravel.BINDINGS,
             *SheetKeys.BINDINGS,
             *LinkKeys.BINDINGS,
+            *fixing,
         ):
             if not isinstance(binding, Binding) or binding.action.startswith("app."):
                 continue

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.display import line
 from jondel.core.browse.links import Link, LinkedRecord, Standing
+from jondel.core.browse.telling_text import telling_text
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
 
@@ -67,15 +68,12 @@ class LinkLine(NamedTuple):
 
 
 def record_words(record: LinkedRecord) -> str:
-    """A record in a few words: its key, and the first of its texts that is not the key."""
+    """A record in a few words: its key, and the text that tells best which it is."""
     table, row = record.table, record.row
     values = dict(zip(table.column_names, row, strict=False))
     keys = [values[name] for name in table.primary_key] or list(record.position)
     words = " · ".join(line(value, _SUMMARY_CHARACTERS) for value in keys)
-    text = next(
-        (v for n, v in values.items() if isinstance(v, str) and v and n not in table.primary_key),
-        None,
-    )
+    text = telling_text(table, row)
     return f"{words}  {line(text, _SUMMARY_CHARACTERS)}" if text is not None else words
 
 

@@ -52,6 +52,12 @@ class Sheet(SheetLines, can_focus=True):
     class CardWanted(_OfSheet):
         """The person wants to see the current record in full."""
 
+    class HeadingClicked(_OfSheet):
+        """The heading of the column that is now the current one was clicked."""
+
+    class EditWanted(_OfSheet):
+        """The person wants to change the current cell."""
+
     class ReadingFailed(_OfSheet):
         """Rows could not be read; the sheet shows why."""
 
@@ -220,7 +226,13 @@ class Sheet(SheetLines, can_focus=True):
         self._read_visible()
 
     def on_click(self, event: events.Click) -> None:
-        if self._cache is None or event.y < HEAD_LINES or not self._columns:
+        if self._cache is None or not self._columns:
             return
         column = self._columns.at(event.x, self.scroll_offset.x)
+        if event.y < HEAD_LINES:
+            self._move_to(self.cursor_row, column)
+            self.post_message(self.HeadingClicked(self))
+            return
         self._move_to(self.scroll_offset.y + event.y - HEAD_LINES, column)
+        if event.chain == 2:
+            self.post_message(self.EditWanted(self))

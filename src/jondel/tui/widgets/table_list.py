@@ -117,13 +117,13 @@ class TableList(OptionList):
         if drafted or (counts and counts.total):
             text.append("\n  ")
         if drafted:
-            text.append(f"{DRAFT_MARK}{drafted} ", ink(self, "draft", bold=True))
+            text.append(f"{DRAFT_MARK}{grouped(drafted)} ", ink(self, "draft", bold=True))
         if counts and counts.total:
             kinds: tuple[ChangeKind, ...] = ("added", "changed", "removed")
             for kind_of_change in kinds:
                 number = getattr(counts, kind_of_change)
                 if number:
-                    mark = f"{MARKS[kind_of_change]}{number} "
+                    mark = f"{MARKS[kind_of_change]}{grouped(number)} "
                     text.append(mark, change_style(self, kind_of_change))
         return text
 

@@ -10,8 +10,9 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
+from functools import lru_cache
 from pathlib import Path
-from typing import Any, cast
+from typing import Any, TypeAlias, cast
 
 import apsw
 
@@ -25,23 +26,27 @@ from jondel.core.errors import (
     WriteError,
     WriteRefused,
 )
-from jondel.core.model.statements import Statement
+from jondel.core.model.statements import Argument, Statement
 from jondel.core.model.values import InvalidText, StoredValue, storage_class
-from jondel.core.model.writes import LinkCheck, RowWrite, WritePlan
+from jondel.core.model.writes import LinkCheck, RowWrite, WriteKind, WritePlan
 
+_ARGUMENT = "\0"
+"""Stands for an argument while a statement is put together; no SQL can hold it."""
 _CHECKED_SINGLY = 100
 """More links than this between two tables are checked with one statement for all."""
 
 
 def apply_plan(path: Path, plan: WritePlan, current: Callable[[], bool]) -> None:
     """See ``Database.apply``; ``current`` tells, once others cannot write, if it still holds."""
+    # Before others are kept from writing: it takes a while where there are many.
+    statements = [write_statement(write) for write in plan.writes]
     with _writable(path) as connection:
         connection.config(apsw.SQLITE_DBCONFIG_ENABLE_TRIGGER, int(plan.triggers))
         connection.execute("PRAGMA foreign_keys=OFF")
         connection.execute("BEGIN IMMEDIATE")
         try:
             _require_current(path, current)
-            _Writing(connection).run(plan)
+            _Writing(connection).run(plan, statements)
         except BaseException:
             if connection.in_transaction:
                 connection.execute("ROLLBACK")
@@ -102,12 +107,12 @@ class _Writing:
     def __init__(self, connection: apsw.Connection) -> None:
         self._connection = connection
 
-    def run(self, plan: WritePlan) -> None:
+    def run(self, plan: WritePlan, statements: Sequence[Statement]) -> None:
         relations = Counter(_relation(check) for check in plan.checks)
         many = [relation for relation, times in relations.items() if times > _CHECKED_SINGLY]
         dangling = {relation: self._dangling(*relation) for relation in many}
-        for write in plan.writes:
-            self._write(write)
+        for write, statement in zip(plan.writes, statements, strict=True):
+            self._write(write, statement)
         for check in plan.checks:
             if _relation(check) not in dangling:
                 self._check(check)
@@ -115,9 +120,9 @@ class _Writing:
             for values in self._dangling(*relation) - before:
                 raise _broken_link(*relation, values)
 
-    def _write(self, write: RowWrite) -> None:
+    def _write(self, write: RowWrite, statement: Statement) -> None:
         try:
-            changed = self._run(write)
+            changed = self._run(statement)
         except apsw.ConstraintError as error:
             raise _constraint(write, error) from error
         except apsw.SQLError as error:
@@ -133,8 +138,7 @@ class _Writing:
                 "(changed or removed meanwhile); nothing was written"
             )
 
-    def _run(self, write: RowWrite) -> int:
-        statement = write_statement(write)
+    def _run(self, statement: Statement) -> int:
         values = cast("tuple[apsw.SQLiteValue]", statement.values)
         self._connection.execute(statement.text(), values)
         return self._connection.changes()
@@ -176,38 +180,53 @@ class _Writing:
 
 def write_statement(write: RowWrite) -> Statement:
     """The statement that a write runs."""
-    table = quoted(write.table)
-    if write.kind == "insert":
-        if not write.values:
-            return Statement((f"INSERT INTO {table} DEFAULT VALUES",))
-        names = quoted_list(name for name, _ in write.values)
-        listed = Statement.joined(", ", (_value(name, value) for name, value in write.values))
-        return Statement((f"INSERT INTO {table}({names}) VALUES (",)) + listed + ")"
-    where = Statement.joined(" AND ", (_holds(*cell) for cell in write.expected))
-    if write.kind == "delete":
-        return Statement((f"DELETE FROM {table} WHERE ",)) + where
-    sets = Statement.joined(
-        ", ", (Statement((f"{quoted(n)} = ",)) + _value(n, v) for n, v in write.values)
-    )
-    return Statement((f"UPDATE {table} SET ",)) + sets + " WHERE " + where
+    given = tuple((name, _class_of(value)) for name, value in write.values)
+    expected = tuple((name, _class_of(value)) for name, value in write.expected)
+    arguments = [Argument(_bound(value), name) for name, value in write.values]
+    for name, value in write.expected:
+        argument = Argument(_bound(value), name)
+        arguments += [argument] * (2 if isinstance(value, str | InvalidText) else 1)
+    return Statement(_texts(write.kind, write.table, given, expected), tuple(arguments))
 
 
-def _holds(name: str, value: StoredValue) -> Statement:
+_Classes: TypeAlias = tuple[tuple[str, str], ...]
+"""Columns, each with the storage class of its value, or ``invalid`` for text that is not valid."""
+
+
+@lru_cache(maxsize=512)
+def _texts(kind: WriteKind, table: str, given: _Classes, expected: _Classes) -> tuple[str, ...]:
+    """What stands around a statement's arguments; the same for all rows of a kind."""
+    if kind == "insert" and not given:
+        return (f"INSERT INTO {quoted(table)} DEFAULT VALUES",)
+    if kind == "insert":
+        names = quoted_list(name for name, _ in given)
+        marks = ", ".join(_marked(found) for _, found in given)
+        sql = f"INSERT INTO {quoted(table)}({names}) VALUES ({marks})"
+    else:
+        where = " AND ".join(_holds(quoted(name), found) for name, found in expected)
+        sets = ", ".join(f"{quoted(name)} = {_marked(found)}" for name, found in given)
+        change = f"UPDATE {quoted(table)} SET {sets}" if given else f"DELETE FROM {quoted(table)}"
+        sql = f"{change} WHERE {where}"
+    return tuple(sql.split(_ARGUMENT))
+
+
+def _holds(column: str, found: str) -> str:
     """That a cell holds a value exactly: same storage class, same bytes."""
-    column = quoted(name)
     # The first comparison lets an index be used; the others tell 1 from 1.0 and from '1'.
-    found = Statement((f"{column} IS ",)) + _value(name, value)
-    if value is not None:
-        found += f" AND typeof({column}) = '{storage_class(value)}'"
-    if isinstance(value, str | InvalidText):
-        found = found + f" AND {column} IS " + _value(name, value) + " COLLATE BINARY"
-    return found
+    sql = f"{column} IS {_marked(found)}"
+    if found != "null":
+        sql += f" AND typeof({column}) = '{'text' if found == 'invalid' else found}'"
+    if found in ("text", "invalid"):
+        sql += f" AND {column} IS {_marked(found)} COLLATE BINARY"
+    return sql
 
 
-def _value(name: str, value: StoredValue) -> Statement:
-    if isinstance(value, InvalidText):
-        return Statement(("CAST(",)) + Statement.value(value.raw, name) + " AS TEXT)"
-    return Statement.value(value, name)
+def _marked(found: str) -> str:
+    return f"CAST({_ARGUMENT} AS TEXT)" if found == "invalid" else _ARGUMENT
+
+
+def _class_of(value: StoredValue) -> str:
+    return "invalid" if isinstance(value, InvalidText) else storage_class(value)
 
 
 def _bound(value: StoredValue) -> Any:
