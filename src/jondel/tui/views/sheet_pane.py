@@ -162,8 +162,7 @@ class SheetPane(PlainGround, Vertical):
         self, moment: Moment, table: Table, keep_place: bool, place: int | None
     ) -> None:
         self.workers.cancel_group(self, "order")
-        sought, self._sought = self._sought, None
-        found = None
+        sought, found = self._sought, None
         if sought is not None:
             found = await self._workspace.ask(moment, lambda base: base.ordinal_of(table, sought))
         around = self.sheet.rows_in_view if keep_place else [self.state.row]
@@ -180,6 +179,7 @@ class SheetPane(PlainGround, Vertical):
         if keep_place:
             self.show_cache(moment, cache, keep_place=True)
             if found is not None:
+                self._sought = None
                 self.sheet.go_to(found)
         else:
             row = state.row if place is None else place
@@ -222,13 +222,15 @@ class SheetPane(PlainGround, Vertical):
                 cache = await self._workspace.arranged(
                     moment, table, self.state.arrangement, None if keep_place else show_first, told
                 )
-                sought, self._sought = self._sought, None
+                sought = self._sought
                 position = sought or self.sheet.current_position
                 view = self.sheet.rows_in_view
                 row = await self._workspace.read_around(moment, cache, view, position)
                 same = self.sheet.table is not None and self.sheet.table.name == table.name
                 self._progress = None
                 self.show_cache(moment, cache, keep_place=same, row=row)
+                if sought:
+                    self._sought = None
                 if sought and row is not None:
                     self.sheet.go_to(row)
                 if not keep_place and not self.sheet.cursor_row:
