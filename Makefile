@@ -6,7 +6,7 @@ demo: $(run)
 	@.venv/bin/jondel demo
 
 test: check
-	@.venv/bin/python -m pytest -q
+	@.venv/bin/python -m pytest -q -n 2 --dist worksteal
 
 check: $(dev)
 	@command -v tmux >/dev/null || scripts/setup dev

@@ -248,7 +248,7 @@ async def test_keys_are_explained_in_place(make: MakeDatabase) -> None:
         await driver.press("question_mark")
         await driver.sees("What the keys do here", "take a snapshot")
         await driver.press("end")
-        await driver.sees("Fixing", "take back the last write")
+        await driver.sees("While a cell is edited", "take back the last write")
         while "Going about in the sheet" not in driver.text:
             await driver.press("up")
         await driver.sees("first row")
