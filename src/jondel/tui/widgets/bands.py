@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rich.cells import cell_len
+from rich.segment import Segment
 from rich.style import Style
 from rich.text import Text
 from textual import events
+from textual.geometry import Region
+from textual.strip import Strip
 from textual.widget import Widget
 
 from jondel.tui.widgets.styles import ink
@@ -22,11 +25,24 @@ class Band(Widget):
         super().__init__(id=id, classes=classes)
         self._left: Sequence[tuple[str, str]] = ()
         self._right: Sequence[tuple[str, str]] = ()
+        self._drawn: tuple[tuple[str, int], Strip] | None = None
+
+    def render_lines(self, crop: Region) -> list[Strip]:
+        # Titles change with every move, and the toolkit's way to the screen is long.
+        width = self.size.width
+        if self.app.no_color or crop.size != (width, 1):
+            return super().render_lines(crop)
+        key = (self.app.theme, width)
+        if self._drawn is None or self._drawn[0] != key:
+            segments = Segment.apply_style(self.render().render(self.app.console), self.rich_style)
+            self._drawn = key, Strip(segments).adjust_cell_length(width, self.rich_style)
+        return [self._drawn[1]]
 
     def show(self, left: Sequence[tuple[str, str]], right: Sequence[tuple[str, str]] = ()) -> None:
         """Show parts, each a text and one of strong, plain, dim, draft, flag, watch."""
         if (left, right) != (self._left, self._right):
             self._left, self._right = left, right
+            self._drawn = None
             self.refresh()
 
     def render(self) -> Text:

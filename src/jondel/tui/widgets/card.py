@@ -109,6 +109,7 @@ class Card(LinesView, can_focus=True):
         self._styles: dict[str, Style] = {}
         self._theme = ""
         self._base = Style()
+        self._blank = Strip([], 0)
 
     # What is shown
 
@@ -233,13 +234,16 @@ class Card(LinesView, can_focus=True):
         theme = self.app.current_theme.name
         if theme != self._theme:
             self._theme, self._base = theme, self.rich_style
+            self._blank = Strip([], 0)
             self._styles.clear()
             self._strips.clear()
 
     def line_strip(self, y: int, width: int) -> Strip:
         index = y + self.scroll_offset.y
         if index >= len(self._wrapped):
-            return Strip.blank(width, self._base)
+            if self._blank.cell_length != width:
+                self._blank = Strip.blank(width, self._base)
+            return self._blank
         strip = self._strips.get(index)
         if strip is None or strip.cell_length != width:
             indent, runs, number = self._wrapped[index]

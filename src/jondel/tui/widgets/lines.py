@@ -34,9 +34,10 @@ class LinesView(ScrollView):
         width = self.scrollable_content_region.width
         self.about_to_draw(width)
         strips = [self.line_strip(y, width) for y in crop.line_range]
-        if crop.x == 0 and crop.right == width:
-            return strips
-        # The compositor drops lines that are too short, even where a scrollbar will cover the rest.
+        bar = self.vertical_scrollbar if crop.right > width else None
+        if crop.x == 0 and (crop.right == width or (bar is not None and bar.size.width)):
+            return strips  # the bar is drawn beside them
+        # The compositor drops lines that are too short; before its first layout the bar is missing.
         ground = self.ground
         return [strip.crop_extend(crop.x, crop.right, ground) for strip in strips]
 
@@ -64,10 +65,16 @@ class PlainGround:
     Not a widget itself: style rules come down from the first base class only.
     """
 
+    _ground_strip: tuple[tuple[str, int], Strip] | None = None
+
     def render_lines(self: Widget, crop: Region) -> list[Strip]:
         if self.app.no_color or any(self.gutter):
             return Widget.render_lines(self, crop)
-        return [Strip.blank(crop.width, self.rich_style)] * crop.height
+        # The same strip again and again: it remembers how the compositor cut it.
+        key = (self.app.theme, crop.width)
+        if self._ground_strip is None or self._ground_strip[0] != key:
+            self._ground_strip = key, Strip.blank(crop.width, self.rich_style)
+        return [self._ground_strip[1]] * crop.height
 
 
 def _bar_lines(bar: ScrollBar, view: LinesView, crop: Region) -> list[Strip]:

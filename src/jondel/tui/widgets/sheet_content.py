@@ -269,7 +269,7 @@ class SheetContent(LinesView):
         self._fit_columns(self._cache)
         place = self._columns.place_of(field) if field is not None else None
         self.cursor_column = min(self.cursor_column if place is None else place, self._last_place)
-        self.forget_drawing()
+        self.forget_drawing(headings=True)
         self._resize()
         self.scroll_to(self._column_scroll(), None, animate=False, force=True)
         self.refresh()
@@ -424,8 +424,8 @@ class SheetContent(LinesView):
         self.forget_drawing()
         self.refresh()
 
-    def forget_drawing(self) -> None:
-        """What is drawn already holds no more."""
+    def forget_drawing(self, *, headings: bool = False) -> None:
+        """The rows drawn already hold no more, or the headings neither."""
 
     def expect_no_more(self) -> None:
         """What was expected is there or does not come: make the moves that wait for it."""

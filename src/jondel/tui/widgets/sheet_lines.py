@@ -37,8 +37,10 @@ class SheetLines(SheetContent):
         self._strips_for: tuple[object, ...] = ()
         self._drawn = _Drawn(0, 0, 0, 0, False)
 
-    def forget_drawing(self) -> None:
-        self._strips_for = ()
+    def forget_drawing(self, *, headings: bool = False) -> None:
+        self._strips.clear()
+        if headings:
+            self._strips_for = ()
 
     def about_to_draw(self, width: int) -> None:
         x, y = self.scroll_offset

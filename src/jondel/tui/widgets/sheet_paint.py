@@ -39,6 +39,7 @@ class SheetPainter:
         self._head_current = ink(widget, "brass", on="surface", bold=True)
         self._remark = ink(widget, "sand-dim", on="surface")
         self._loud: dict[tuple[str, bool, bool], Style] = {}
+        self._blank = Strip([], 0)
 
     def head(self, columns: SheetColumns, current: int, x: int, width: int) -> Strip:
         """The line of names."""
@@ -149,7 +150,10 @@ class SheetPainter:
         return Strip([Segment(fitted_text(text, width), style)], width)
 
     def blank(self, width: int) -> Strip:
-        return Strip.blank(width, self.ground)
+        """A line with nothing on it: the same each time, for it remembers how it was cut."""
+        if self._blank.cell_length != width:
+            self._blank = Strip.blank(width, self.ground)
+        return self._blank
 
     def _loud_style(self, colour: str, current: bool, struck: bool) -> Style:
         key = (colour, current, struck)
@@ -189,7 +193,10 @@ class SheetPainter:
         if end < width:
             segments.append(Segment(" " * (width - end), base))
             return Strip(segments, width)
-        return Strip(segments, end) if end == width else Strip(segments, end).crop(0, width)
+        if end > width:  # by no more than the gap behind the last column
+            text, style, _ = segments[-1]
+            segments[-1] = Segment(text[: width - end], style)
+        return Strip(segments, width)
 
 
 def _simple(value: Value, width: int, right: bool) -> str | None:
