@@ -72,9 +72,11 @@ def main() -> None:
     if missing:
         sys.exit(f"screenshots: missing; install: {' '.join(missing)} fonts-dejavu-core")
     given.to.mkdir(parents=True, exist_ok=True)
-    with display(1290, 810) as environment:
+    with display(1290, 810) as environment, tempfile.TemporaryDirectory() as made:
+        make_harbour(environment, made)
         for name in given.names or PICTURES:
             with tempfile.TemporaryDirectory() as home:
+                shutil.copytree(made, home, dirs_exist_ok=True)
                 take(PICTURES[name], given.to / f"{name}.png", environment, home)
             print(f"{name}.png")
 
@@ -108,6 +110,16 @@ def display(width: int, height: int) -> Iterator[dict[str, str]]:
         server.wait()
 
 
+def make_harbour(environment: dict[str, str], home: str) -> None:
+    """Make the demo's database beforehand, for that takes a moment in which keys would be lost."""
+    program = (
+        "from jondel.demo.launch import make_database; "
+        "from jondel.demo.place import demo_database; make_database(demo_database())"
+    )
+    variables = {**environment, "JONDEL_HOME": home}
+    subprocess.run([sys.executable, "-c", program], env=variables, check=True)
+
+
 def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -> None:
     """Run the demo in a terminal, press the keys, and write what the window shows."""
     command = [
@@ -117,7 +129,6 @@ def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -
         "-m",
         "jondel",
         "demo",
-        "--fresh",
         "--clock",
         CLOCK,
     ]

@@ -34,8 +34,9 @@ class Band(Widget):
             return super().render_lines(crop)
         key = (self.app.theme, width)
         if self._drawn is None or self._drawn[0] != key:
-            segments = Segment.apply_style(self.render().render(self.app.console), self.rich_style)
-            self._drawn = key, Strip(segments).adjust_cell_length(width, self.rich_style)
+            ground = self.rich_style
+            segments = Segment.apply_style(self.render().render(self.app.console), ground)
+            self._drawn = key, Strip(segments).adjust_cell_length(width, ground)
         return [self._drawn[1]]
 
     def show(self, left: Sequence[tuple[str, str]], right: Sequence[tuple[str, str]] = ()) -> None:

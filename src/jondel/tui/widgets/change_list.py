@@ -100,14 +100,24 @@ class ChangeList(ScrollView, can_focus=True):
         self._lines: list[Line] = []
         self._starts: list[int] = []
         self._record_of_line: list[int] = []
+        self._sentences: tuple[str, ...] = ()
 
     def show(self, changes: Changes) -> None:
         """Show these changes, from their beginning."""
+        self._sentences = ()
         self._take(list(_lines(changes)))
 
     def show_text(self, *texts: str) -> None:
         """Show sentences in place of changes."""
-        self._take([TextLine(text) for text in texts])
+        self._sentences = texts
+        self._take(list(self._wrapped()))
+
+    def _wrapped(self) -> Iterator[TextLine]:
+        import textwrap
+
+        width = max(20, (self.scrollable_content_region.width or 80) - 2)
+        for text in self._sentences:
+            yield from map(TextLine, textwrap.wrap(text, width) or [""])
 
     @property
     def current(self) -> RecordLine | None:
@@ -234,6 +244,8 @@ class ChangeList(ScrollView, can_focus=True):
         self.refresh()
 
     def on_resize(self) -> None:
+        if self._sentences:
+            self._take(list(self._wrapped()))
         self.virtual_size = Size(self.scrollable_content_region.width, len(self._lines))
 
     def _announce(self) -> None:
