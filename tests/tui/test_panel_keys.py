@@ -31,7 +31,7 @@ def _keys(bindings: list[Binding]) -> set[str]:
 
 @pytest.mark.parametrize("panel", list(_panels()), ids=lambda panel: panel.__name__)
 def test_no_field_of_a_panel_takes_its_keys(panel: type[Panel[object]]) -> None:
-    fields = re.findall(r"\byield (Input|SqlField|TextArea)\(", inspect.getsource(panel))
+    fields = re.findall(r"\b(?:yield|=) (Input|SqlField|TextArea)\(", inspect.getsource(panel))
     taken = {key for name in fields for key in _keys(list(_FIELDS[name].BINDINGS))}  # type: ignore[arg-type]
     clashes = _keys(list(panel.BINDINGS)) & taken  # type: ignore[arg-type]
     assert not clashes

@@ -13,7 +13,7 @@ from textual.widgets.option_list import Option
 from jondel.core.browse.display import safe_name
 from jondel.core.browse.layout import ColumnLayout
 from jondel.core.model.schema import Table
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading, problem_line
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.sheet_columns import remark
 
@@ -48,15 +48,13 @@ class ColumnPanel(Panel[ColumnLayout | None]):
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel wide"):
             title = f"The columns of {safe_name(self._table.name)}"
-            yield Static(title, classes="panel-title", markup=False)
+            yield heading(title)
             yield ColumnList(id="columns", markup=False)
-            yield Static("", id="columns-problem", classes="problem", markup=False)
-            yield Static(
+            yield problem_line("columns-problem")
+            yield foot(
                 "Space shows or hides · { } moves · k keeps in place up to here\n"
                 "z only this one · Z all · . as the table has them\n"
-                "Enter takes it · Escape leaves all as it was",
-                classes="panel-foot",
-                markup=False,
+                "Enter takes it · Escape leaves all as it was"
             )
 
     def on_mount(self) -> None:

@@ -20,7 +20,7 @@ from jondel.core.model.filters import (
     WordsCondition,
 )
 from jondel.core.model.schema import Table
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, field_heading, foot, heading, problem_line
 
 _ANY_COLUMN = "any column"
 _TEXT_OPERATORS = ("contains", "does not contain", "starts with", "ends with", "matches")
@@ -61,7 +61,7 @@ class ConditionPanel(Panel[Condition | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel wide"):
-            yield Static("A condition", classes="panel-title", markup=False)
+            yield heading("A condition")
             if self._sql is None:
                 with Horizontal(id="condition-lists"):
                     yield OptionList(
@@ -75,14 +75,10 @@ class ConditionPanel(Panel[Condition | None]):
                         id="condition-operator",
                         markup=False,
                     )
-            yield Static("", id="condition-hint", classes="field-title", markup=False)
+            yield field_heading("", id="condition-hint")
             yield Input(self._values, id="condition-values", classes="field", compact=True)
-            yield Static("", id="condition-problem", classes="problem", markup=False)
-            yield Static(
-                "Tab goes on · Enter in the value takes it · Escape closes",
-                classes="panel-foot",
-                markup=False,
-            )
+            yield problem_line("condition-problem")
+            yield foot("Tab goes on · Enter in the value takes it · Escape closes")
 
     def on_mount(self) -> None:
         if self._sql is None:

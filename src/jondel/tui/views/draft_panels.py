@@ -20,7 +20,7 @@ from jondel.core.draft.planning import DraftPlan, entry_words
 from jondel.core.draft.writing import Conflict
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue, identical
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading, problem_line
 
 MOST_STATEMENTS = 500
 """So many are shown; a person who reads on reads a file."""
@@ -47,13 +47,11 @@ class DraftPanel(Panel[tuple[str, int] | None]):
         with Vertical(classes="panel full"):
             count = len(self._entries)
             title = f"The draft: {count} record{'' if count == 1 else 's'}, nothing written yet"
-            yield Static(title, classes="panel-title", markup=False)
+            yield heading(title)
             words = [line(entry_words(entry), _SHOWN_CHARACTERS) for entry in self._entries]
             yield OptionList(*(Option(Text(w, no_wrap=True)) for w in words), markup=False)
-            yield Static(
-                "Enter goes to the record · Del drops it · D drops all · W writes · Escape closes",
-                classes="panel-foot",
-                markup=False,
+            yield foot(
+                "Enter goes to the record · Del drops it · D drops all · W writes · Escape closes"
             )
 
     def on_mount(self) -> None:
@@ -85,16 +83,12 @@ class WritePanel(Panel[bool]):
         count = len(self._planned.plan.writes)
         with Vertical(classes="panel full"):
             title = f"{count} statement{'' if count == 1 else 's'}, one transaction, in this order"
-            yield Static(title, classes="panel-title", markup=False)
+            yield heading(title)
             with VerticalScroll():
                 yield Static(self._listed(), id="confirm-text", markup=False)
             cascaded = self._planned.cascaded
             more = f"{cascaded} of them go with what is deleted · " if cascaded else ""
-            yield Static(
-                f"{more}Enter writes them, all or none · Escape does not",
-                classes="panel-foot",
-                markup=False,
-            )
+            yield foot(f"{more}Enter writes them, all or none · Escape does not")
 
     def on_mount(self) -> None:
         self.set_focus(self.query_one(VerticalScroll))
@@ -145,19 +139,13 @@ class ConflictPanel(Panel[list[bool] | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static(
-                "Nothing was written: the app changed these meanwhile",
-                classes="panel-title",
-                markup=False,
-            )
+            yield heading("Nothing was written: the app changed these meanwhile")
             with VerticalScroll():
                 yield Static("", id="conflict-text", markup=False)
-            yield Static("", id="conflict-problem", classes="problem", markup=False)
-            yield Static(
+            yield problem_line("conflict-problem")
+            yield foot(
                 "↑ ↓ from record to record · m keeps mine · t keeps theirs\n"
-                "Enter goes on when all are chosen · Escape leaves the draft as it is",
-                classes="panel-foot",
-                markup=False,
+                "Enter goes on when all are chosen · Escape leaves the draft as it is"
             )
 
     def on_mount(self) -> None:

@@ -18,7 +18,7 @@ from jondel.core.browse.links import LinkedRecord
 from jondel.core.errors import JondelError
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue, Value
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading, problem_line
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.link_nodes import record_words
 from jondel.tui.widgets.sheet_columns import remark
@@ -49,17 +49,13 @@ class ValuePanel(Panel[tuple[str, bool] | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static(line(self._title, 200), classes="panel-title", markup=False)
+            yield heading(line(self._title, 200))
             yield TextArea(self._text, id="value", classes="field", compact=True)
-            yield Static("", id="value-problem", classes="problem", markup=False)
+            yield problem_line("value-problem")
             ways = ["Ctrl+S takes it"]
             ways += ["Ctrl+R though it does not suit"] if self._force else []
             ways += ["Ctrl+J lays JSON out"] if self._json else []
-            yield Static(
-                " · ".join([*ways, "Escape leaves it as it was"]),
-                classes="panel-foot",
-                markup=False,
-            )
+            yield foot(" · ".join([*ways, "Escape leaves it as it was"]))
 
     def on_mount(self) -> None:
         self._check()
@@ -107,11 +103,11 @@ class EntryPanel(Panel[str | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel wide"):
-            yield Static(line(self._title, 200), classes="panel-title", markup=False)
+            yield heading(line(self._title, 200))
             yield Input(self._text, id="entry", classes="field", compact=True)
             ways = "Ctrl+N NULL · Ctrl+Y empty text · Ctrl+L default · Ctrl+T now"
-            foot = f"Enter takes it · {ways}\n{self._foot or 'Escape closes'}"
-            yield Static(foot, classes="panel-foot", markup=False)
+            keys = f"Enter takes it · {ways}\n{self._foot or 'Escape closes'}"
+            yield foot(keys)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         event.stop()
@@ -146,14 +142,12 @@ class RecordPanel(Panel[Values | None]):
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
             title = f"A new record of {safe_name(self._table.name)}"
-            yield Static(title, classes="panel-title", markup=False)
+            yield heading(title)
             yield OptionList(id="record-columns", markup=False)
-            yield Static("", id="record-problem", classes="problem", markup=False)
-            yield Static(
+            yield problem_line("record-problem")
+            yield foot(
                 "Enter fills a column in · Del leaves it to its default\n"
-                "Ctrl+S puts the record into the draft · Escape closes",
-                classes="panel-foot",
-                markup=False,
+                "Ctrl+S puts the record into the draft · Escape closes"
             )
 
     def on_mount(self) -> None:
@@ -213,8 +207,10 @@ class RecordPanel(Panel[Values | None]):
                 self._entered(place, column, typed, before)
 
         title = f"{safe_name(column.name)}, {remark(self._table, column)}"
-        foot = "it holds a blob: what is typed takes its place" if isinstance(before, bytes) else ""
-        self.app.push_screen(EntryPanel(title, as_entered(before), foot), take)
+        about = (
+            "it holds a blob: what is typed takes its place" if isinstance(before, bytes) else ""
+        )
+        self.app.push_screen(EntryPanel(title, as_entered(before), about), take)
 
     @work(group="enter", exclusive=True)
     async def _entered(self, place: int, column: Column, typed: str, before: StoredValue) -> None:
@@ -270,11 +266,11 @@ class PickPanel(Panel[LinkedRecord | None]):
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel wide"):
             title = f"Which record of {safe_name(self._table)}"
-            yield Static(title, classes="panel-title", markup=False)
+            yield heading(title)
             yield Input(id="pick-words", classes="field", compact=True, placeholder="words")
             yield OptionList(id="pick-found", markup=False)
-            yield Static("", id="pick-problem", classes="problem", markup=False)
-            yield Static("Enter takes it · Escape closes", classes="panel-foot", markup=False)
+            yield problem_line("pick-problem")
+            yield foot("Enter takes it · Escape closes")
 
     def on_mount(self) -> None:
         self._search("")

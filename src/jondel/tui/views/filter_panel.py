@@ -36,7 +36,7 @@ from jondel.core.sql.conditions import condition_of
 from jondel.core.sql.values_in_sql import styled
 from jondel.tui.moments import Moment
 from jondel.tui.views.condition_panel import ConditionPanel
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, field_heading, foot, heading, problem_line
 from jondel.tui.widgets.sql_field import SqlField
 from jondel.tui.workspace import Workspace
 
@@ -84,22 +84,20 @@ class FilterPanel(Panel[SheetState | None]):
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
             title = f"Which rows of {safe_name(self._table.name)}"
-            yield Static(title, classes="panel-title", markup=False)
-            yield Static("words, in any column", classes="field-title", markup=False)
+            yield heading(title)
+            yield field_heading("words, in any column")
             yield Input(id="filter-words", classes="field", compact=True)
-            yield Static("conditions", classes="field-title", markup=False)
+            yield field_heading("conditions")
             yield ConditionList(id="conditions", markup=False)
-            yield Static("the same in SQL", classes="field-title", markup=False)
+            yield field_heading("the same in SQL")
             field = SqlField(self._table, self._values_of, id="filter-sql", classes="field")
             yield field
             yield field.ways
-            yield Static("", id="filter-problem", classes="problem", markup=False)
-            yield Static(
+            yield problem_line("filter-problem")
+            yield foot(
                 "Enter in a field, or Ctrl+S, filters · Tab goes on · Escape closes\n"
                 "in the list: Enter changes · + adds · Space on or off · o joins by or, by and · "
-                "Del drops",
-                classes="panel-foot",
-                markup=False,
+                "Del drops"
             )
 
     def on_mount(self) -> None:

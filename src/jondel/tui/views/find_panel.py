@@ -29,7 +29,7 @@ from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import MARKS, Changes
 from jondel.core.model.schema import Table
 from jondel.tui.moments import Moment
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, field_heading, foot, heading
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.workspace import Workspace
 
@@ -72,15 +72,13 @@ class FindPanel(Panel[Found | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static("Where is a value?", classes="panel-title", markup=False)
+            yield heading("Where is a value?")
             yield Input(id="find-text", classes="field", compact=True)
-            yield Static("", id="find-state", classes="field-title", markup=False)
+            yield field_heading("", id="find-state")
             yield OptionList(id="find-hits", markup=False)
-            yield Static(
+            yield foot(
                 "Enter searches, and on a hit goes there · Ctrl+O whole values or parts\n"
-                "Ctrl+T everywhere or only what changed · Escape stops, then closes",
-                classes="panel-foot",
-                markup=False,
+                "Ctrl+T everywhere or only what changed · Escape stops, then closes"
             )
 
     def on_mount(self) -> None:

@@ -8,13 +8,13 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.widgets import OptionList, Static
+from textual.widgets import OptionList
 from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import safe_name
 from jondel.core.browse.links import Link
 from jondel.core.model.schema import Table
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading
 
 
 class LinkPanel(Panel[Link | None]):
@@ -35,13 +35,13 @@ class LinkPanel(Panel[Link | None]):
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel"):
             title = f"{safe_name(self._child.name)}.{safe_name(self._column)} points to"
-            yield Static(title, classes="panel-title", markup=False)
+            yield heading(title)
             yield OptionList(
                 *(Option(Text(f"{safe_name(t.name)}.{safe_name(c)}")) for t, c in self._ends),
                 id="link-ends",
                 markup=False,
             )
-            yield Static("Enter takes it · Escape closes", classes="panel-foot", markup=False)
+            yield foot("Enter takes it · Escape closes")
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()

@@ -17,7 +17,7 @@ from jondel.core.errors import LabelInvalid
 from jondel.core.model.schema import Table
 from jondel.core.trail.trail import check_label
 from jondel.core.verify.actions import Action
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading
 
 KeyHelp = tuple[str, str]
 """A key as it is written, and what it does."""
@@ -34,13 +34,13 @@ class ActionPanel(Panel[Action | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel"):
-            yield Static("Make the app do something", classes="panel-title", markup=False)
+            yield heading("Make the app do something")
             yield OptionList(
                 *(Option(Text(action.label)) for action in self._actions),
                 id="actions",
                 markup=False,
             )
-            yield Static("Enter does it · Escape closes", classes="panel-foot", markup=False)
+            yield foot("Enter does it · Escape closes")
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
@@ -63,7 +63,7 @@ class LabelPanel(Panel[str | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel"):
-            yield Static(self._title, classes="panel-title", markup=False)
+            yield heading(self._title)
             yield Input(
                 self._value,
                 placeholder="after the second booking" if self._value is None else "no label",
@@ -71,7 +71,7 @@ class LabelPanel(Panel[str | None]):
                 compact=True,
             )
             yield Static("", id="label-problem", markup=False)
-            yield Static("Enter takes it · Escape closes", classes="panel-foot", markup=False)
+            yield foot("Enter takes it · Escape closes")
 
     def _problem(self, label: str) -> str:
         if self._value is not None and not label:
@@ -112,12 +112,12 @@ class JumpPanel(Panel[str | None]):
         keys = ", ".join(map(safe_name, self._table.primary_key))
         hint = f"{keys}, or # and a row number" if keys else f"a row, 1 to {grouped(self._rows)}"
         with Vertical(classes="panel"):
-            yield Static(f"Go to {hint}", classes="panel-title", markup=False)
+            yield heading(f"Go to {hint}")
             yield Input(id="jump", classes="field", compact=True)
-            foot = "Enter goes there · Escape closes"
+            keys = "Enter goes there · Escape closes"
             if len(self._table.primary_key) > 1:
-                foot = f"the key's values with commas between them · {foot}"
-            yield Static(foot, classes="panel-foot", markup=False)
+                keys = f"the key's values with commas between them · {keys}"
+            yield foot(keys)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         event.stop()
@@ -136,10 +136,10 @@ class FilePanel(Panel[str | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel"):
-            yield Static(self._title, classes="panel-title", markup=False)
+            yield heading(self._title)
             yield Input(id="file", classes="field", compact=True)
-            foot = f"{self._foot} · Enter takes it · Escape closes"
-            yield Static(foot, classes="panel-foot", markup=False)
+            keys = f"{self._foot} · Enter takes it · Escape closes"
+            yield foot(keys)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         event.stop()
@@ -161,9 +161,9 @@ class NotePanel(Panel[str | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel"):
-            yield Static(self._title, classes="panel-title", markup=False)
+            yield heading(self._title)
             yield TextArea(self._note, id="note", compact=True)
-            yield Static("Ctrl+S keeps it · Escape closes", classes="panel-foot", markup=False)
+            yield foot("Ctrl+S keeps it · Escape closes")
 
     def action_keep(self) -> None:
         self.dismiss(self.query_one(TextArea).text.strip())
@@ -180,10 +180,10 @@ class HelpPanel(Panel[None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel wide"):
-            yield Static("What the keys do here", classes="panel-title", markup=False)
+            yield heading("What the keys do here")
             with VerticalScroll():
                 yield Static(self._text(), id="help-text", markup=False)
-            yield Static("Escape closes", classes="panel-foot", markup=False)
+            yield foot("Escape closes")
 
     def on_mount(self) -> None:
         self.query_one(VerticalScroll).focus()

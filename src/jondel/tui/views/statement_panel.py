@@ -15,7 +15,7 @@ from jondel.core.model.schema import Schema
 from jondel.core.model.statements import Statement
 from jondel.core.sql.conditions import Sheetlike, sheet_of
 from jondel.core.sql.values_in_sql import MARK_STYLES, styled
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading, problem_line
 
 _SHOWN_CHARACTERS = 20_000
 
@@ -39,12 +39,12 @@ class StatementPanel(Panel[Sheetlike | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static("", id="statement-title", classes="panel-title", markup=False)
+            yield heading("", id="statement-title")
             with VerticalScroll():
                 yield Static("", id="statement-text", markup=False)
             yield TextArea(id="statement-paste", classes="field -none", compact=True)
-            yield Static("", id="statement-problem", classes="problem", markup=False)
-            yield Static("", id="statement-foot", classes="panel-foot", markup=False)
+            yield problem_line("statement-problem")
+            yield foot("", id="statement-foot")
 
     def on_mount(self) -> None:
         self._show()

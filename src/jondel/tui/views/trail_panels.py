@@ -18,7 +18,7 @@ from jondel.core.formats.changes_text import cell_text
 from jondel.core.model.changes import MARKS, ChangeSummary
 from jondel.core.trail.history import Version
 from jondel.core.trail.trail import Step
-from jondel.tui.views.panel import Panel
+from jondel.tui.views.panel import Panel, foot, heading
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.styles import change_style, ink
 from jondel.tui.widgets.trail_strip import STEP, STEP_PINNED, STEP_SELECTED
@@ -58,13 +58,11 @@ class TrailPanel(Panel[StepWish | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static(self._heading(), classes="panel-title", id="trail-title", markup=False)
+            yield heading(self._heading(), id="trail-title")
             yield OptionList(id="steps", markup=False)
-            yield Static(
+            yield foot(
                 "Enter goes there · l label · e note · p pin · m compare from here · d delete · "
-                "R restore · U take back",
-                classes="panel-foot",
-                markup=False,
+                "R restore · U take back"
             )
 
     def on_mount(self) -> None:
@@ -134,12 +132,12 @@ class ConfirmPanel(Panel[str | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static(self._title, classes="panel-title", markup=False)
+            yield heading(self._title)
             with VerticalScroll():
                 yield Static(Text("\n".join(self._lines)), id="confirm-text", markup=False)
             part = f" · t {self._part}" if self._part else ""
-            foot = f"y {self._yes}{part} · Escape leaves it"
-            yield Static(foot, classes="panel-foot", markup=False)
+            keys = f"y {self._yes}{part} · Escape leaves it"
+            yield foot(keys)
 
     def on_mount(self) -> None:
         self.query_one(VerticalScroll).focus()
@@ -157,19 +155,13 @@ class HistoryPanel(Panel[int | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel full"):
-            yield Static(
-                f"{safe_name(self._record)}: its versions, the latest first",
-                classes="panel-title",
-                markup=False,
-            )
+            yield heading(f"{safe_name(self._record)}: its versions, the latest first")
             yield OptionList(
                 *(Option(self._entry(version)) for version in self._versions),
                 id="versions",
                 markup=False,
             )
-            yield Static(
-                "Enter goes to that step · Escape closes", classes="panel-foot", markup=False
-            )
+            yield foot("Enter goes to that step · Escape closes")
 
     def _entry(self, version: Version) -> Text:
         dim = ink(self, "sand-dim")
@@ -229,15 +221,11 @@ class NoisePanel(Panel[RuleWish | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="panel wide"):
-            yield Static("What is noise here?", classes="panel-title", markup=False)
+            yield heading("What is noise here?")
             yield OptionList(
                 *(Option(_rule_words(wish)) for wish in self._wishes), id="rules", markup=False
             )
-            yield Static(
-                "Enter hides it, or shows it again · Escape closes",
-                classes="panel-foot",
-                markup=False,
-            )
+            yield foot("Enter hides it, or shows it again · Escape closes")
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
