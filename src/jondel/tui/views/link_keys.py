@@ -52,6 +52,7 @@ class LinkKeys(SheetKeys):
     ]
 
     _book: LinkBook | None = None
+    _resting: asyncio.TimerHandle | None = None
     _walked: tuple[WalkedFrom, ...]  # type: ignore[assignment]
 
     @property
@@ -66,11 +67,19 @@ class LinkKeys(SheetKeys):
 
     def _card_shown(self, table: Table, position: Position, row: ShownRow) -> None:
         """The card shows another record: its links follow once one rests on it."""
-        self._load_links(table, row)
+        if self._resting is not None:
+            self._resting.cancel()
+        self.workers.cancel_group(self, "links")
+
+        def rested() -> None:
+            if self.is_attached:
+                self._load_links(table, row)
+
+        # Not a worker that waits: one would be made and stopped with every key.
+        self._resting = asyncio.get_running_loop().call_later(_REST_SECONDS, rested)
 
     @work(group="links", exclusive=True)
     async def _load_links(self, table: Table, row: ShownRow) -> None:
-        await asyncio.sleep(_REST_SECONDS)
         moment, card = self._moment, self._card.card
         try:
             nodes = await self._links.nodes_of(moment, table, row)

@@ -34,11 +34,14 @@ class SheetLines(SheetContent):
         super().__init__(fetch, id=id)
         self._painter: SheetPainter | None = None
         self._strips: dict[int, Strip] = {}
+        self._headings: list[Strip] = []
+        self._headings_for: tuple[int, int, int] | None = None
         self._strips_for: tuple[object, ...] = ()
         self._drawn = _Drawn(0, 0, 0, 0, False)
 
     def forget_drawing(self, *, headings: bool = False) -> None:
         self._strips.clear()
+        self._headings_for = None
         if headings:
             self._strips_for = ()
 
@@ -47,7 +50,7 @@ class SheetLines(SheetContent):
         wanted = (self.app.current_theme.name, width, x)
         if wanted != self._strips_for:
             self._strips_for = wanted
-            self._strips.clear()
+            self.forget_drawing()
             self._painter = SheetPainter(self, self.rich_style)
             self._columns.fit_frozen(width)
         # Looked up once, not for every line.
@@ -61,10 +64,8 @@ class SheetLines(SheetContent):
             if 1 <= y <= len(lines):
                 return painter.problem("  " + lines[y - 1], width)
             return painter.blank(width)
-        if y == 0:
-            return painter.head(self._columns, drawn.cursor_column, drawn.x, width)
-        if y == 1:
-            return painter.remarks(self._columns, drawn.cursor_column, drawn.x, width)
+        if y < HEAD_LINES:
+            return self._heading(painter, y, width)
         line = drawn.first_line + y
         strip = self._strips.get(line) if line != drawn.cursor_row else None
         if strip is not None:
@@ -78,6 +79,18 @@ class SheetLines(SheetContent):
         if line != drawn.cursor_row:
             self._strips[line] = strip
         return strip
+
+    def _heading(self, painter: SheetPainter, y: int, width: int) -> Strip:
+        """The names of the columns, or what is declared of them."""
+        drawn = self._drawn
+        key = (drawn.cursor_column, drawn.x, width)
+        if key != self._headings_for:
+            self._headings_for = key
+            self._headings = [
+                draw(self._columns, drawn.cursor_column, drawn.x, width)
+                for draw in (painter.head, painter.remarks)
+            ]
+        return self._headings[y]
 
     def _row_strip(
         self, painter: SheetPainter, line: int, found: tuple[Position, ShownRow], width: int

@@ -10,7 +10,7 @@ from rich.style import Style
 from textual.strip import Strip
 from textual.widget import Widget
 
-from jondel.core.browse.display import NULL_SIGN, Piece, Role, number_text, pieces
+from jondel.core.browse.display import EMPTY_SIGN, NULL_SIGN, Piece, Role, number_text, pieces
 from jondel.core.model.values import ShownRow, Value
 from jondel.tui.widgets.cell_text import fitted, fitted_text
 from jondel.tui.widgets.row_marks import CHOSEN_MARK, RowLook
@@ -110,7 +110,8 @@ class SheetPainter:
                     if loud is not None:
                         special += Style(bold=True, strike=look.struck or None)
                 if simple is not None:
-                    wanted = special or roles["null" if value is None else "text"]
+                    role = "null" if value is None else "empty" if value == "" else "text"
+                    wanted = special or roles[role]
                     parts = ((simple, wanted),)
                 else:
                     parts = tuple(
@@ -204,7 +205,9 @@ def _simple(value: Value, width: int, right: bool) -> str | None:
     kind = value.__class__
     if kind is str:
         text: str = value  # type: ignore[assignment]
-        if (
+        if not text and width >= len(EMPTY_SIGN):
+            text = EMPTY_SIGN
+        elif (
             not text
             or len(text) > width
             or not (text.isascii() and text.isprintable())
