@@ -5,8 +5,10 @@ dev := .venv/.ready-dev
 demo: $(run)
 	@.venv/bin/jondel demo
 
+# Tests in a terminal depend on how fast it answers, so nothing runs beside them.
 test: check
-	@.venv/bin/python -m pytest -q -n 2 --dist worksteal
+	@.venv/bin/python -m pytest -q -n 2 --dist worksteal --ignore tests/terminal
+	@.venv/bin/python -m pytest -q tests/terminal
 
 check: $(dev)
 	@command -v tmux >/dev/null || scripts/setup dev
