@@ -13,15 +13,42 @@ from jondel.core.model.filters import (
     WordsCondition,
 )
 
-TYPES = {"i": "INTEGER", "r": "REAL", "t": "TEXT", "b": "BLOB", '[odd] "one"': "ANY_KIND"}
+TYPES = {
+    "i": "INTEGER",
+    "r": "REAL",
+    "t": "TEXT",
+    "b": "BLOB",
+    "n": "",
+    '[odd] "one"': "ANY_KIND",
+}
 """The columns with their declared types; ``id`` is the key."""
 
 _NUMBERS = (0, 1, -3, 12, 1.5, 12.0)
-_TEXTS = ("", "a", "A", "ab", "b a", "1", "1.5", "ä", "Ä%", "x_y", "[1]", "?*", "it's")
+_TEXTS = (
+    "",
+    "a",
+    "A",
+    "ab",
+    "b a",
+    "1",
+    "1.5",
+    " 12 ",
+    "1e1",
+    "+1",
+    "0x1",
+    "ä",
+    "Ä%",
+    "x_y",
+    "[1]",
+    "?*",
+    "it's",
+)
 VALUES = st.sampled_from([None, *_NUMBERS, *_TEXTS, b"", b"ab"])
 """What is stored."""
 
-_TYPED = st.sampled_from([0, 1, -12, 1.5, "", "a", "AB", "1", "ä", "%", "_", "[", "*", "it's"])
+_TYPED = st.sampled_from(
+    [0, 1, -12, 1.5, 10, "", "a", "AB", "1", "1e1", " 12", "+1", "ä", "%", "_", "[", "*", "it's"]
+)
 _PATTERNS = st.sampled_from(["a*", "*b", "?", "*", "[1]", "*[*", "x?y", "1*"])
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import sqlite3
 import subprocess
@@ -18,13 +19,20 @@ from app_process import AppProcess
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.trail.trail import Trail
+from seeds import FIRST
 
-settings.register_profile("default", max_examples=60, deadline=None)
-settings.register_profile("soak", max_examples=3000, deadline=None)
+# What lands is judged by what changed and not by luck; ``make soak`` explores.
+settings.register_profile("fixed", max_examples=60, deadline=None, derandomize=True)
+settings.register_profile("soak", max_examples=3000, deadline=None, print_blob=True)
+settings.load_profile("soak" if "JONDEL_SOAK" in os.environ else "fixed")
 
 MakeDatabase = Callable[..., Path]
 OpenApp = Callable[..., AppProcess]
 JondelCommand = Callable[..., "subprocess.CompletedProcess[str]"]
+
+
+def pytest_report_header() -> str:
+    return f"seeds from {FIRST} on; JONDEL_FIRST_SEED={FIRST} has them again"
 
 
 @pytest.fixture(autouse=True)

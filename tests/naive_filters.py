@@ -84,10 +84,12 @@ def _as_stored(value: object, declared: str) -> object:
     """A value as it would be after being put into a column of the type."""
     if declared == "TEXT" and isinstance(value, int | float):
         return str(value)
-    if declared in ("INTEGER", "REAL") and isinstance(value, str):
-        if re.fullmatch(r"-?\d+", value):
+    if declared not in ("TEXT", "BLOB", "") and isinstance(value, str):
+        # INTEGER, REAL and whatever SQLite has no word for: text that reads as a number is one.
+        if re.fullmatch(r"[ \t\n\v\f\r]*[+-]?\d+[ \t\n\v\f\r]*", value):
             return int(value)
-        if re.fullmatch(r"-?\d+\.\d+", value):
+        number = r"[ \t\n\v\f\r]*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?[ \t\n\v\f\r]*"
+        if re.fullmatch(number, value):
             return float(value)
     return value
 

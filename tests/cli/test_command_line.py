@@ -5,8 +5,10 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -201,6 +203,19 @@ def test_a_locked_database_is_reported_and_nothing_hangs(
     assert told.returncode == 1
     assert str(path) in told.stderr
     assert "held by" in told.stderr or "locked" in told.stderr
+
+
+def test_ctrl_c_stops_a_statement_at_once(make: MakeDatabase, home: Path) -> None:
+    endless = (
+        "SELECT count(*) FROM (WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) "
+        "SELECT * FROM n)"
+    )
+    command = [sys.executable, "-m", "jondel", "query", str(make(*_T)), endless]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as running:
+        time.sleep(2)
+        running.send_signal(signal.SIGINT)
+        _, error = running.communicate(timeout=20)
+    assert (running.returncode, error) == (130, b"jondel: stopped\n")
 
 
 def test_a_home_that_cannot_be_written_is_named(

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import ast
+import importlib
+import inspect
+import pkgutil
 import re
 import subprocess
 import sys
@@ -13,22 +16,34 @@ from pathlib import Path
 import pytest
 
 import jondel
+import jondel.tui
 
 _ROOT = Path(jondel.__file__).parent
 _CORE_MAY_IMPORT = {
     "errors": set(),
     "model": set(),
     "sql": {"model", "errors"},
-    "engines": {"model", "errors", "sql"},
-    "keeping": {"model", "errors"},
-    "browse": {"model", "errors", "engines", "sql", "keeping"},
-    "diff": {"model", "errors", "engines"},
-    "snapshots": {"model", "errors", "engines", "keeping"},
-    "trail": {"model", "errors", "engines", "browse", "diff", "snapshots", "keeping"},
-    "draft": {"model", "errors", "engines", "browse", "keeping", "snapshots", "trail"},
+    "files": {"model", "errors"},
+    "engines": {"model", "errors", "sql", "files"},
+    "browse": {"model", "errors", "engines", "sql", "files"},
+    "diff": {"model", "errors", "engines", "browse"},
+    "snapshots": {"model", "errors", "engines", "files"},
+    "trail": {"model", "errors", "engines", "browse", "diff", "snapshots", "files"},
+    "draft": {"model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"},
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
-    "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail", "keeping"},
+    "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail", "files"},
 }
+
+_TUI_MAY_IMPORT = {
+    "widgets": set(),
+    "services": set(),
+    "frame": {"services", "widgets"},
+    "dialogs": {"frame", "services", "widgets"},
+    "views": {"frame", "services", "widgets"},
+    "features": {"frame", "services", "widgets", "dialogs", "views"},
+}
+_TABLES = ("jondel.tui.views.table", "jondel.tui.features.table")
+"""What the screen is put together from."""
 
 
 def _imports(path: Path) -> Iterator[str]:
@@ -44,6 +59,47 @@ def _modules(part: str) -> list[Path]:
     found = sorted((_ROOT / part).rglob("*.py"))
     assert found, f"nothing in {part}"
     return found
+
+
+@pytest.mark.parametrize("part", _TUI_MAY_IMPORT)
+def test_parts_of_the_interface_import_only_inward(part: str) -> None:
+    for path in _modules(f"tui/{part}"):
+        for name in _imports(path):
+            pieces = name.split(".")
+            if pieces[:2] != ["jondel", "tui"] or name in _TABLES or pieces[2] in (part, "theme"):
+                continue
+            assert pieces[2] in _TUI_MAY_IMPORT[part], f"{path} imports {name}"
+
+
+def test_no_feature_imports_another_but_what_several_share() -> None:
+    shared = {"arranging", "comparing", "confirming", "editing", "table"}
+    for path in _modules("tui/features"):
+        for name in _imports_at_run_time(path):
+            if name.startswith("jondel.tui.features."):
+                assert name.split(".")[3] in shared, f"{path} imports {name}"
+
+
+def test_no_class_of_the_interface_inherits_more_than_two_of_ours() -> None:
+    for module in pkgutil.walk_packages(jondel.tui.__path__, "jondel.tui."):
+        for kind in vars(importlib.import_module(module.name)).values():
+            if not inspect.isclass(kind) or issubclass(kind, Exception):
+                continue
+            if kind.__module__ == module.name:
+                ours = [base for base in kind.__mro__[1:] if base.__module__.startswith("jondel.")]
+                assert len(ours) <= 2, f"{kind}: {ours}"
+
+
+def _imports_at_run_time(path: Path) -> Iterator[str]:
+    """What a module imports, but for its types alone."""
+    tree = ast.parse(path.read_text("utf-8"))
+    for node in ast.walk(tree):
+        if isinstance(node, ast.If) and getattr(node.test, "id", "") == "TYPE_CHECKING":
+            node.body = []
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            yield node.module
+        elif isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
 
 
 def test_core_knows_neither_interface_nor_command_line() -> None:

@@ -61,7 +61,7 @@ def test_the_whole_loop(terminal, home: Path) -> None:  # type: ignore[no-untype
 
     # Act from the interface; the step is named after the action.
     screen.press("a")
-    screen.sees("Make the app do something")
+    screen.sees("Run one of the app's actions")
     screen.press("Enter")
     screen.sees("berth 2 is held by booking 413")
     screen.press("s")

@@ -32,10 +32,10 @@ def test_watch_look_back_and_restore(terminal, home: Path) -> None:  # type: ign
     screen.press("m", "o", "o", "r", "e", "d", "Enter")
     screen.sees("as of s2 · moored")
     screen.press("h")
-    screen.sees("its versions, the latest first", "free → held")
+    screen.sees("history, latest first", "free → held")
     screen.press("Escape")
     screen.press("End", "x")
-    screen.sees("What is noise here?", "web_sessions.last_seen_at")
+    screen.sees("Noise rules", "web_sessions.last_seen_at")
     screen.press("Enter")
     screen.sees("1 hidden, X shows")
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import random
 from contextlib import suppress
 from pathlib import Path
@@ -13,6 +12,7 @@ from driving import SMALL, WIDE, driven
 from app_process import AppFailed
 from conftest import OpenApp
 from jondel.core.verify.actions import Action
+from seeds import seeds
 
 _KEYS = (
     *("s", "s", "r", "c", "c", "left_square_bracket", "left_square_bracket"),
@@ -53,7 +53,7 @@ _WRITES = (
 )
 
 
-@pytest.mark.parametrize("seed", range(int(os.environ.get("JONDEL_KEY_SEEDS", "3"))))
+@pytest.mark.parametrize("seed", seeds("JONDEL_KEY_SEEDS", 3))
 async def test_any_keys_in_any_order_do_no_harm(
     hostile_database: Path, app: OpenApp, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -69,10 +69,10 @@ async def test_any_keys_in_any_order_do_no_harm(
                     writer.run(chance.choice(_WRITES))
             keys = _RECORD_KEYS if seed % 3 and chance.random() < 0.7 else _KEYS
             await driver.press(chance.choice(keys))
-        while driver.app.screen is not driver.bench:
+        while driver.dialog_is_open:
             await driver.press("escape")
-        if driver.bench._editor is not None:
+        if driver.editor is not None:
             await driver.press("escape")
         await driver.press("r", "n")
         await driver.sees("live")
-        await driver.until(lambda: driver.sheet.table is not None or bool(driver.sheet.problem))
+        await driver.until(lambda: driver.table is not None or bool(driver.sheet.problem))

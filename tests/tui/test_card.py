@@ -11,7 +11,7 @@ from rich.cells import cell_len
 import hostile
 from conftest import MakeDatabase
 from jondel.core.browse.display import full_lines
-from jondel.tui.widgets.card import wrapped_runs
+from jondel.tui.widgets.card.card import wrapped_runs
 
 _texts = st.text(
     st.one_of(st.sampled_from("ab 名前⚓é👩\u0301\u200d\u3000"), st.characters()), max_size=60
@@ -43,5 +43,5 @@ async def test_wide_text_in_a_card_that_is_folded_away_does_no_harm(
     async with driven(path, SMALL) as driver:
         await driver.sees("row 1 of 1")
         await driver.press("enter")
-        await driver.until(lambda: value[0] in driver.bench._card.card.text)
+        await driver.until(lambda: value[0] in driver.card.text)
         await driver.press("escape")

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import sqlite3
+import threading
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -12,7 +15,9 @@ from textual.widgets import TextArea
 
 import outside
 from conftest import MakeDatabase, OpenApp
-from jondel.tui.app import JondelApp
+from jondel.core.engines.protocol import CommitMark
+from jondel.core.engines.sqlite.database import LiveSqliteDatabase
+from jondel.core.model.writes import WritePlan
 
 _HARBOUR = (
     "CREATE TABLE berths(id INTEGER PRIMARY KEY, name TEXT NOT NULL)",
@@ -30,18 +35,13 @@ _HARBOUR = (
 
 
 async def _at(driver: Driver, table: str, column: str, row: int = 0) -> None:
-    await driver.until(lambda: bool(driver.bench._table_list.tables))
-    names = [entry.name for entry in driver.bench._table_list.tables]
-    await driver.press("t", "home", *["down"] * names.index(table), "enter")
-    await driver.until(lambda: driver.sheet.table is not None and driver.sheet.table.name == table)
-    driver.sheet.go_to(row, column)
-    await driver.pilot.pause()
+    await driver.open_table(table, column, row)
 
 
 async def _begin(driver: Driver) -> None:
     """Begin to edit the current cell."""
     await driver.press("e")
-    await driver.until(lambda: driver.bench._editor is not None and driver.bench._editor.has_focus)
+    await driver.until(lambda: driver.editor is not None and driver.editor.has_focus)
 
 
 async def _edit(driver: Driver, text: str) -> None:
@@ -50,11 +50,16 @@ async def _edit(driver: Driver, text: str) -> None:
     await driver.press(*text, "enter")
 
 
-async def _write(driver: Driver) -> None:
-    """Write a draft of one statement."""
+async def _begin_to_write(driver: Driver) -> None:
+    """Confirm that a draft of one statement is written."""
     await driver.press("W")
     await driver.sees("1 statement")
     await driver.press("enter")
+
+
+async def _write(driver: Driver) -> None:
+    """Write a draft of one statement."""
+    await _begin_to_write(driver)
     await driver.sees("1 row written")
 
 
@@ -93,11 +98,11 @@ async def test_null_empty_default_and_now_have_keys(make: MakeDatabase) -> None:
             await _at(driver, "boats", column)
             await _begin(driver)
             await driver.press(key)
-            await driver.until(lambda: driver.bench._editor is None)
+            await driver.until(lambda: driver.editor is None)
         await _at(driver, "boats", "paid_at")
         await _begin(driver)
         await driver.press("ctrl+t")
-        await driver.until(lambda: driver.bench._editor is None)
+        await driver.until(lambda: driver.editor is None)
         await _write(driver)
         row = _boats(path)[0]
         assert row[2:5] == [7.5, None, ""]
@@ -111,8 +116,8 @@ async def test_a_value_of_another_type_is_refused_or_kept_on_purpose(make: MakeD
         await _at(driver, "boats", "length")
         await _edit(driver, "long")
         await driver.sees("boats.length is REAL and takes a number", "Ctrl+R")
-        assert driver.bench._editor is not None
-        assert driver.bench._editor.value == "long"
+        assert driver.editor is not None
+        assert driver.editor.value == "long"
         await driver.press("ctrl+r")
         await driver.sees("* 1 not written")
         await _write(driver)
@@ -126,7 +131,7 @@ async def test_escape_leaves_the_cell_and_an_unchanged_value_is_no_edit(
         await _at(driver, "boats", "name")
         await _begin(driver)
         await driver.press(*"other", "escape")
-        await driver.until(lambda: driver.bench._editor is None)
+        await driver.until(lambda: driver.editor is None)
         await _edit(driver, "Gull")
         await driver.pilot.pause(0.2)
         assert "not written" not in driver.text
@@ -156,7 +161,7 @@ async def test_a_linked_record_is_picked_by_searching_its_table(make: MakeDataba
         await _at(driver, "boats", "berth")
         await _begin(driver)
         await driver.press("ctrl+g")
-        await driver.sees("Which record of berths", "1  north", "2  south")
+        await driver.sees("Pick a record of berths", "1  north", "2  south")
         await driver.press(*"sou")
         await driver.press("enter")
         await driver.sees("* 1 not written")
@@ -180,9 +185,9 @@ async def test_a_record_is_inserted_duplicated_and_deleted(make: MakeDatabase) -
     async with driven(path) as driver:
         await _at(driver, "boats", "name")
         await driver.press("I")
-        await driver.sees("A new record of boats", "required", "default 7.5", "numbers itself")
+        await driver.sees("A new record of boats", "required", "default 7.5", "auto-numbered")
         await driver.press("ctrl+s")
-        await driver.sees("name: must be filled in")
+        await driver.sees("name: a value is required")
         await driver.press("enter")  # it is the current one now
         await driver.press(*"Skua", "enter")
         await driver.sees("Skua")
@@ -217,7 +222,7 @@ async def test_deleting_says_what_a_cascade_takes(make: MakeDatabase) -> None:
         await driver.press("y")
         await driver.sees("* 1 not written")
         await driver.press("W")
-        await driver.sees("3 statements", "2 of them go with what is deleted")
+        await driver.sees("3 statements", "2 of them cascade from the deletions")
         await driver.press("enter")
         await driver.sees("3 rows written")
         assert outside.rows(path, "SELECT count(*) FROM crews") == [[0]]
@@ -250,10 +255,8 @@ async def test_a_conflict_shows_theirs_mine_and_the_original_to_choose_from(
         await _edit(driver, "Auk")
         await driver.sees("* 1 not written")
         app(path).run("UPDATE boats SET name = 'Skua', length = 9 WHERE id = 1")
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
-        await driver.sees("the app changed these meanwhile", "Gull", "Skua", "Auk", "8.0", "9.0")
+        await _begin_to_write(driver)
+        await driver.sees("the app has changed these records", "Gull", "Skua", "Auk", "8.0", "9.0")
         assert _boats(path)[0][1] == "Skua"
         await driver.press("enter")
         await driver.sees("choose m or t")
@@ -271,9 +274,7 @@ async def test_a_constraint_names_the_record_and_leaves_the_draft(make: MakeData
         await _at(driver, "boats", "length")
         await _edit(driver, "900")
         await driver.sees("* 1 not written")
-        await driver.press("W")
-        await driver.sees("1 statement")
-        await driver.press("enter")
+        await _begin_to_write(driver)
         await driver.sees("boats 1: CHECK constraint failed: length <> 900", "nothing was written")
         assert "* 1 not written" in driver.text
         assert _boats(path) == before
@@ -297,7 +298,7 @@ async def test_the_draft_is_listed_gone_to_and_dropped_singly_or_whole(
         await driver.press("D")
         await driver.sees("would be lost")
         await driver.press("y")
-        await driver.sees("the draft is dropped")
+        await driver.sees("the draft was discarded")
         assert "not written" not in driver.lines[0]
 
 
@@ -307,14 +308,131 @@ async def test_a_draft_survives_and_is_offered_again(make: MakeDatabase, home: P
         await _at(driver, "boats", "name")
         await _edit(driver, "Auk")
         await driver.sees("* 1 not written")
-        await driver.until(lambda: (home / "drafts").exists() and any((home / "drafts").iterdir()))
+        await driver.until(lambda: bool(_kept_drafts(home)))
+    await _ended(home)
     async with driven(path) as driver:
-        await driver.sees("a draft of 1 record is here from before", "* 1 not written")
+        await driver.sees("a draft of 1 record was kept from last time", "* 1 not written")
         await _at(driver, "boats", "name")
         await driver.sees("Auk", "now")
         await _write(driver)
         assert _boats(path)[0][1] == "Auk"
-        await driver.until(lambda: not any((home / "drafts").iterdir()))
+        await driver.until(lambda: not _kept_drafts(home))
+
+
+def _kept_drafts(home: Path) -> list[Path]:
+    return list((home / "drafts").glob("*.json"))
+
+
+async def _ended(home: Path) -> None:
+    """Wait until no interface claims a draft any more."""
+    for _ in range(1000):
+        if not list((home / "drafts").glob("*.lock")):
+            return
+        await asyncio.sleep(0.02)
+
+
+class _SlowWrite:
+    """Has the database be written to no sooner than it is let go."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.begun, self.let_go = threading.Event(), threading.Event()
+        apply = LiveSqliteDatabase.apply
+
+        def slow(
+            database: LiveSqliteDatabase, plan: WritePlan, since: CommitMark | None = None
+        ) -> Sequence[int | None]:
+            self.begun.set()
+            assert self.let_go.wait(20)
+            return apply(database, plan, since)
+
+        monkeypatch.setattr(LiveSqliteDatabase, "apply", slow)
+
+
+async def test_what_is_edited_while_a_draft_is_written_stays_drafted(
+    make: MakeDatabase, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = make(*_HARBOUR)
+    slow = _SlowWrite(monkeypatch)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await _begin_to_write(driver)
+        await driver.until(slow.begun.is_set)
+        await _edit(driver, "Great Auk")
+        await driver.press("down")
+        await _edit(driver, "Knot")
+        await driver.sees("* 2 not written")
+        await driver.press("W")
+        await driver.sees("the draft is being written; press W again in a moment")
+        slow.let_go.set()
+        await driver.sees("1 row written", "* 2 not written")
+        assert [row[1] for row in _boats(path)] == ["Auk", "Tern", ""]
+    await _ended(home)
+    async with driven(path) as driver:
+        await driver.sees("a draft of 2 records was kept from last time, not written")
+        await driver.press("W")
+        await driver.sees("2 statements", "Great Auk", "Knot")
+        await driver.press("enter")
+        await driver.sees("2 rows written")
+    assert [row[1] for row in _boats(path)] == ["Great Auk", "Knot", ""]
+
+
+async def test_a_new_record_changed_while_it_is_written_is_not_added_twice(
+    make: MakeDatabase, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = make(*_HARBOUR)
+    slow = _SlowWrite(monkeypatch)
+    async with driven(path) as driver:
+        await _at(driver, "berths", "name")
+        number = driver.workspace.drafts.draft.insert("berths", {"name": "west"})
+        await _begin_to_write(driver)
+        await driver.until(slow.begun.is_set)
+        driver.workspace.drafts.draft.change_new(number, {"name": "far west"})
+        slow.let_go.set()
+        await driver.sees("1 row written", "* 1 not written")
+        await _write(driver)
+        assert [row[1] for row in outside.rows(path, "SELECT * FROM berths")] == [
+            *("north", "south", "far west")
+        ]
+
+
+async def test_a_write_that_is_stopped_midway_is_spoken_of_at_the_next_start(
+    make: MakeDatabase, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = make(*_HARBOUR)
+    slow = _SlowWrite(monkeypatch)
+    async with driven(path) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await _begin_to_write(driver)
+        await driver.until(slow.begun.is_set)
+        (kept,) = _kept_drafts(home)
+        as_killed = kept.read_bytes()
+        slow.let_go.set()
+        await driver.sees("1 row written")
+        await driver.until(lambda: not _kept_drafts(home))
+    await _ended(home)
+    kept.write_bytes(as_killed)
+    async with driven(path) as driver:
+        await driver.sees("it was just being written, and may be in the database: d lists it")
+
+
+async def test_two_interfaces_on_one_database_have_a_draft_each(
+    make: MakeDatabase, home: Path
+) -> None:
+    path = make(*_HARBOUR)
+    async with driven(path) as one, driven(path) as other:
+        await _at(one, "boats", "name")
+        await _edit(one, "Auk")
+        await one.sees("* 1 not written")
+        await _at(other, "boats", "name", 1)
+        await _edit(other, "Knot")
+        await other.sees("* 1 not written")
+        await _write(other)
+        assert "not written" not in other.text
+        assert [row[1] for row in _boats(path)] == ["Gull", "Knot", ""]
+        await _write(one)
+        assert [row[1] for row in _boats(path)] == ["Auk", "Knot", ""]
 
 
 async def test_what_cannot_be_edited_says_why(make: MakeDatabase, app: OpenApp) -> None:
@@ -338,21 +456,18 @@ async def test_what_cannot_be_edited_says_why(make: MakeDatabase, app: OpenApp) 
 
 async def test_started_read_only_nothing_can_be_written(make: MakeDatabase, app: OpenApp) -> None:
     path = make(*_HARBOUR)
-    application = JondelApp(str(path), read_only=True)
-    async with application.run_test(size=WIDE) as pilot:
-        driver = Driver(application, pilot)
+    async with driven(path, read_only=True) as driver:
         await driver.sees("live · read-only")
         await _at(driver, "boats", "name")
         assert "e edit" not in driver.lines[-1]
-        await driver.press("question_mark", "end")
-        await driver.sees("read-only, nothing can be edited")
-        assert "a new record like this one" not in driver.text
+        await driver.press("question_mark", "pagedown")
+        await driver.sees("edit the cell in place  (read-only: Jondel was started with --")
         await driver.press("escape")
         await driver.press("s")
         await driver.sees("s1 taken")
         app(path).run("UPDATE boats SET name = 'Skua' WHERE id = 1")
         await driver.press("ctrl+r")
-        await driver.sees("it stays so")
+        await driver.sees("stays read-only")
         await driver.press("e", "I", "delete", "A", "W", "ctrl+z")
         await driver.press("left_square_bracket", "R")
         await driver.pilot.pause(0.5)
@@ -382,7 +497,7 @@ async def test_a_cell_that_is_entered_untouched_stays_what_it_is(make: MakeDatab
             await _at(driver, "kept", column)
             await _begin(driver)
             await driver.press("enter")
-            await driver.until(lambda: driver.bench._editor is None)
+            await driver.until(lambda: driver.editor is None)
         assert "not written" not in driver.text
         await driver.press("P")
         await driver.sees("A new record of kept")
@@ -401,7 +516,7 @@ async def test_a_long_text_that_does_not_suit_is_not_lost(make: MakeDatabase) ->
     async with driven(path) as driver:
         await _at(driver, "boats", "length")
         await driver.press("e", *"12 m", "f2")
-        await driver.sees("boats.length is REAL", "Ctrl+R though it does not suit")
+        await driver.sees("boats.length is REAL", "Ctrl+R accepts it although it does not fit")
         area = driver.app.screen.query_one(TextArea)
         assert area.text == "12 m"
         await driver.press("ctrl+s")
@@ -424,7 +539,7 @@ async def test_what_a_strict_table_refuses_is_refused_at_once(make: MakeDatabase
         await driver.sees("gauges.level is REAL, and the table is STRICT")
         await driver.press("ctrl+n")
         await driver.sees("gauges.level is NOT NULL")
-        assert driver.bench._editor is not None
+        assert driver.editor is not None
         await driver.press("ctrl+u", *"3", "enter")
         await driver.sees("* 1 not written")
 
@@ -465,3 +580,52 @@ async def test_one_stays_with_a_new_record_once_it_is_written(
         await driver.sees("2 rows written")
         await driver.until(lambda: driver.sheet.current_position == (501,))
         await driver.sees("row 251 of 902")
+
+
+async def test_the_time_beside_a_drafted_value_is_that_of_the_draft(make: MakeDatabase) -> None:
+    path = make(
+        "CREATE TABLE visits(id INTEGER PRIMARY KEY, created_at INTEGER)",
+        "INSERT INTO visits VALUES (1, 1700000000), (2, 1710000000)",
+    )
+    async with driven(path) as driver:
+        await _at(driver, "visits", "created_at")
+        await driver.sees("2023-11-14")
+        await _edit(driver, "1600000000")
+        await driver.sees("1600000000", "2020-09-13")
+        assert "2023-11-14" not in driver.text
+
+
+async def test_a_write_is_stopped_by_escape_and_nothing_is_written(make: MakeDatabase) -> None:
+    path = make(
+        *_HARBOUR,
+        "CREATE TRIGGER slow BEFORE UPDATE ON berths BEGIN SELECT count(*) FROM (WITH RECURSIVE "
+        "n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT * FROM n); END",
+    )
+    async with driven(path) as driver:
+        await _at(driver, "berths", "name")
+        await _edit(driver, "east")
+        await _begin_to_write(driver)
+        await driver.sees("writing … Esc stops it")
+        await driver.press("escape")
+        await driver.until(lambda: "writing …" not in driver.text)
+        await driver.sees("* 1 not written")
+        assert outside.rows(path, "SELECT name FROM berths WHERE id = 1") == [["north"]]
+        outside_writer = sqlite3.connect(path, timeout=0)
+        with closing(outside_writer):  # no lock is left
+            outside_writer.execute("DROP TRIGGER slow")
+            outside_writer.commit()
+        await _write(driver)
+        assert outside.rows(path, "SELECT name FROM berths WHERE id = 1") == [["east"]]
+
+
+async def test_a_new_record_says_why_nothing_is_filtered_by_its_values(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        await _at(driver, "berths", "name")
+        await driver.press("P")
+        await driver.sees("A new record of berths")
+        await driver.press("ctrl+s")
+        await driver.sees("* 1 not written", "a new record")
+        await driver.press("equals_sign")
+        await driver.sees("this record is not in the table; filter by the value of one that is")

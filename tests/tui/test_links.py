@@ -25,16 +25,13 @@ _HARBOUR = (
 
 
 async def _open(driver: Driver, table: str) -> None:
-    await driver.until(lambda: bool(driver.bench._table_list.tables))
-    names = [entry.name for entry in driver.bench._table_list.tables]
-    await driver.press("t", "home", *["down"] * names.index(table), "enter")
-    await driver.until(lambda: driver.sheet.table is not None and driver.sheet.table.name == table)
+    await driver.open_table(table)
 
 
 async def _go_to_link(driver: Driver, label: str) -> None:
     """Put the card's cursor on a link of the record."""
     await driver.press("v", "end")
-    card = driver.bench._card.card
+    card = driver.card
     while card.link is None or card.link.link is None or card.link.link.label != label:
         await driver.press("up")
 
@@ -46,7 +43,7 @@ def _link_line(driver: Driver, label: str) -> str:
 
 
 def _card(driver: Driver) -> str:
-    return driver.bench._card.card.text
+    return driver.card.text
 
 
 async def test_what_a_record_points_to_and_what_points_at_it(make: MakeDatabase) -> None:
@@ -65,7 +62,7 @@ async def test_links_unfold_in_place_to_any_depth_cycles_too(make: MakeDatabase)
         await _open(driver, "boats")
         await driver.sees("berths 2", "guessed")
         await driver.press("v", "end")
-        card = driver.bench._card.card
+        card = driver.card
         while card.link is None or card.link.link is None or not card.link.link.outwards:
             await driver.press("up")
         await driver.press("right")
@@ -119,8 +116,8 @@ async def test_the_way_is_forgotten_once_another_table_is_chosen(make: MakeDatab
         await driver.until(lambda: "› here" not in driver.text)
         await driver.press("backspace")
         await driver.pilot.pause(0.2)
-        assert driver.sheet.table is not None
-        assert driver.sheet.table.name == "files"
+        assert driver.table is not None
+        assert driver.table.name == "files"
 
 
 async def test_a_guess_is_confirmed_refused_and_a_link_added_for_the_project(
@@ -134,7 +131,7 @@ async def test_a_guess_is_confirmed_refused_and_a_link_added_for_the_project(
         await driver.press("plus")
         await driver.sees("kept in", "jondel.toml")
         await driver.until(lambda: _link_line(driver, "berth_id").endswith("berths 2"))
-        driver.bench._card.card.go_to_field("next_boat")
+        driver.card.go_to_field("next_boat")
         await driver.press("L", "enter")
         await driver.sees("next_boat → ")
     kept = (path.parent / "jondel.toml").read_text()
@@ -172,7 +169,7 @@ async def test_json_is_laid_out_as_written_and_folds(make: MakeDatabase) -> None
         await _open(driver, "visits")
         await driver.until(lambda: '"age": 1.50' in _card(driver) and '"x": 1e3' in _card(driver))
         await driver.press("v", "end")
-        card = driver.bench._card.card
+        card = driver.card
         while '"crew": [' not in _current(driver):
             await driver.press("up")
         await driver.press("enter")
@@ -182,7 +179,7 @@ async def test_json_is_laid_out_as_written_and_folds(make: MakeDatabase) -> None
 
 
 def _current(driver: Driver) -> str:
-    card = driver.bench._card.card
+    card = driver.card
     line = next((x for x in card._content if x.spot == card._cursor), None)
     return "".join(text for text, _ in line.runs) if line is not None else ""
 
@@ -210,7 +207,7 @@ async def test_a_long_text_is_read_on_when_wanted(make: MakeDatabase) -> None:
         "INSERT INTO t VALUES (1, replace(hex(zeroblob(100000)), '00', 'tide ') || 'the end')",
     )
     async with driven(path) as driver:
-        await driver.sees("Enter reads on")
+        await driver.sees("Enter reads more")
         await driver.press("v", "end", "enter")
         await driver.until(lambda: _card(driver).endswith("the end"))
 

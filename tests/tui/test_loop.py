@@ -1,4 +1,4 @@
-"""The loop in the interface: snapshot, act, snapshot, see what was written, walk the steps."""
+"""The loop in the interface: snapshot, act, snapshot, see what was written, earlier, later."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ async def test_walking_the_steps_makes_every_view_speak_of_them(
         writer = app(path)
         for number in (1, 2, 3):
             await driver.press("s")
-            await driver.until(lambda n=number: len(driver.bench._workspace.steps) == n)  # type: ignore[misc]
+            await driver.until(lambda n=number: len(driver.steps) == n)  # type: ignore[misc]
             writer.run("INSERT INTO berths(state) VALUES (?)", f"after s{number}")
         await driver.press("r", "n")
         await driver.sees("live", "303 rows", "+1")
@@ -122,16 +122,16 @@ async def test_a_click_on_the_trail_selects_its_step(make: MakeDatabase, app: Op
         await driver.press("s")
         await driver.sees("changes of s2")
         place = driver.lines[-3].index("s1")
-        await driver.pilot.click("TrailStrip", offset=(place, 1))
+        await driver.click("TrailStrip", (place, 1))
         await driver.sees("as of s1")
-        await driver.pilot.click("TrailStrip", offset=(driver.lines[-3].index("now"), 1))
+        await driver.click("TrailStrip", (driver.lines[-3].index("now"), 1))
         await driver.sees("live")
 
 
 async def test_changes_without_a_trail_say_what_to_do(make: MakeDatabase) -> None:
     async with driven(make(*_T)) as driver:
         await driver.press("c")
-        await driver.sees("Nothing is recorded yet", "Press s to take a snapshot")
+        await driver.sees("There are no snapshots yet", "Press s to take a snapshot")
 
 
 async def test_nothing_written_is_said_plainly(make: MakeDatabase) -> None:
@@ -146,7 +146,7 @@ async def test_a_label_is_asked_for_and_checked_while_it_is_typed(make: MakeData
     async with driven(make(*_T)) as driver:
         await driver.press("S", *"start", "enter")
         await driver.sees("s1 taken")
-        assert driver.bench._workspace.steps[0].after.label == "start"
+        assert driver.steps[0].after.label == "start"
         await driver.press("S", *"start")
         await driver.sees("is the label of an earlier snapshot")
         await driver.press("enter")
@@ -154,8 +154,8 @@ async def test_a_label_is_asked_for_and_checked_while_it_is_typed(make: MakeData
         await driver.press("2", "enter")
         await driver.sees("changes of s2 start2")
         await driver.press("S", "x", "escape")
-        await driver.until(lambda: driver.app.screen is driver.bench)
-        assert len(driver.bench._workspace.steps) == 2
+        await driver.until(lambda: not driver.dialog_is_open)
+        assert len(driver.steps) == 2
 
 
 async def test_an_action_titles_the_step_it_led_to(harbour: Path) -> None:
@@ -164,7 +164,7 @@ async def test_an_action_titles_the_step_it_led_to(harbour: Path) -> None:
             await driver.press("s")
             await driver.sees("s1 taken")
             await driver.press("a")
-            await driver.sees("Make the app do something", "cancel a booking")
+            await driver.sees("Run one of the app's actions", "cancel a booking")
             await driver.press("down", "down", "enter")
             await driver.sees("sell fuel: 42.5 litres sold")
             await driver.press("s")
@@ -175,7 +175,7 @@ async def test_an_app_that_does_not_answer_is_a_message(make: MakeDatabase) -> N
     action = Action("sell fuel", "http://127.0.0.1:9/actions/sell-fuel")
     async with driven(make(*_T), actions=[action]) as driver:
         await driver.press("a")
-        await driver.sees("Make the app do something")
+        await driver.sees("Run one of the app's actions")
         await driver.press("enter")
         await driver.sees("the app does not answer")
 
@@ -246,14 +246,14 @@ async def test_a_long_trail_scrolls_and_says_how_much_is_out_of_sight(
 async def test_keys_are_explained_in_place(make: MakeDatabase) -> None:
     async with driven(make(*_T), SMALL) as driver:
         await driver.press("question_mark")
-        await driver.sees("What the keys do here", "take a snapshot")
+        await driver.sees("What the keys do here", "Moving in the sheet", "first row")
         await driver.press("end")
-        await driver.sees("While a cell is edited", "take back the last write")
-        while "Going about in the sheet" not in driver.text:
+        await driver.sees("While a cell is edited", "to the record of the change")
+        while "take a snapshot with a label" not in driver.text:
             await driver.press("up")
-        await driver.sees("first row")
+        await driver.sees("no snapshots yet")
         await driver.press("escape")
-        await driver.until(lambda: driver.app.screen is driver.bench)
+        await driver.until(lambda: not driver.dialog_is_open)
 
 
 async def test_everything_can_be_called_by_name(make: MakeDatabase) -> None:
@@ -263,7 +263,7 @@ async def test_everything_can_be_called_by_name(make: MakeDatabase) -> None:
         await driver.press(*"changes what")
         await driver.sees("Changes: what was written")
         await driver.press("enter", "enter")
-        await driver.sees("Nothing is recorded yet")
+        await driver.sees("There are no snapshots yet")
 
 
 async def test_a_table_is_gone_to_by_its_name_which_is_never_markup(make: MakeDatabase) -> None:
@@ -274,8 +274,8 @@ async def test_a_table_is_gone_to_by_its_name_which_is_never_markup(make: MakeDa
         await driver.press(*"click")
         await driver.sees(hostile, "to the table")
         await driver.press("enter", "enter")
-        await driver.until(lambda: driver.sheet.table is not None)
-        await driver.until(lambda: driver.sheet.table.name == hostile)  # type: ignore[union-attr]
+        await driver.until(lambda: driver.table is not None)
+        await driver.until(lambda: driver.table.name == hostile)  # type: ignore[union-attr]
 
 
 async def test_dark_and_light_are_one_key_apart(make: MakeDatabase) -> None:

@@ -18,6 +18,7 @@ _MEANT_ONES = {
     "get_system_commands",
     "get_theme_variable_defaults",
     "_fatal_error",
+    *("replace", "edit"),  # through which all that is put into a field goes
 }
 
 
@@ -54,6 +55,17 @@ def _toolkit_names(kind: type) -> set[str]:
 @pytest.mark.parametrize("kind", _classes(), ids=lambda kind: kind.__name__)
 def test_no_attribute_replaces_one_of_the_toolkits(kind: type) -> None:
     meant = {name for name in _own_names(kind) if _MEANT.fullmatch(name)}
-    settable = {"virtual_size", "theme", "highlighted", "value", "cursor_position"}
+    settable = {"_bindings", "virtual_size", "theme", "display", "text"}
+    settable |= {"highlighted", "value", "cursor_position"}
     clashes = (_own_names(kind) & _toolkit_names(kind)) - meant - _MEANT_ONES - settable
     assert not clashes
+
+
+def test_text_is_entered_in_fields_that_show_what_a_terminal_would_act_on() -> None:
+    """The toolkit's own fields would hand stored text to the terminal as it is."""
+    for module in pkgutil.walk_packages(jondel.tui.__path__, "jondel.tui."):
+        if module.ispkg or module.name == "jondel.tui.widgets.text_fields":
+            continue
+        source = inspect.getsource(importlib.import_module(module.name))
+        imported = re.findall(r"from textual\.widgets import ([^\n]+)", source)
+        assert not {"Input", "TextArea", "MaskedInput"} & set(", ".join(imported).split(", "))

@@ -190,7 +190,7 @@ async def test_hostile_names_and_contents_are_shown_safely_and_aligned(
         for _ in range(10):
             await driver.press("down") if driver.sheet.has_focus else None
             await driver.press("t", "down", "enter", "end", "ctrl+end", "enter", "escape")
-            await driver.until(lambda: not driver.app.workers or driver.sheet.table is not None)
+            await driver.until(lambda: not driver.app.workers or driver.table is not None)
             for line in driver.lines:
                 assert not {"\x1b", "\x07", "\x00", "\x9b", "\n", "\t"} & set(line)
                 assert cell_len(line) == size[0]
@@ -199,12 +199,12 @@ async def test_hostile_names_and_contents_are_shown_safely_and_aligned(
 
 async def test_every_hostile_value_is_shown_in_the_card(hostile_database: Path) -> None:
     async with driven(hostile_database) as driver:
-        names = [t.name for t in driver.bench._table_list.tables]
+        names = driver.tables
         await driver.press("t", *["down"] * names.index("texts"), "enter")
         await driver.sees("18 rows")
         seen = []
         for _ in range(18):
-            seen.append(driver.bench._card.card.text)
+            seen.append(driver.card.text)
             await driver.press("down")
         everything = "\n".join(seen)
         for part in ("^[[31mred", "[bold]b[/bold]", "before^@after", "··both ends··", "not UTF-8"):
@@ -214,13 +214,35 @@ async def test_every_hostile_value_is_shown_in_the_card(hostile_database: Path) 
 
 async def test_2000_columns_can_be_walked(hostile_database: Path) -> None:
     async with driven(hostile_database) as driver:
-        names = [t.name for t in driver.bench._table_list.tables]
+        names = driver.tables
         await driver.press("t", *["down"] * names.index("many_columns"), "enter")
         await driver.sees("many_columns", "c7")
         await driver.press("ctrl+end")
         await driver.sees("c1998")
         await driver.press("left", "ctrl+home")
         await driver.sees("◆ id")
+
+
+@pytest.mark.parametrize("table", ["keyed", "seen"])
+async def test_one_goes_to_a_row_of_an_order_that_only_one_connection_has(
+    make: MakeDatabase, table: str
+) -> None:
+    path = make(
+        "CREATE TABLE keyed(k TEXT PRIMARY KEY, v INTEGER) WITHOUT ROWID",
+        "WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < 4999) "
+        "INSERT INTO keyed SELECT printf('k%04d', i), (i * 7919) % 5000 FROM n",
+        "CREATE VIEW seen AS SELECT k, v FROM keyed",
+    )
+    async with driven(path) as driver:
+        await driver.open_table(table, "v")
+        await driver.press("o")
+        await driver.sees("sorted by v ↑")
+        await driver.press("j", "number_sign", *"1234", "enter")
+        await driver.sees("row 1 234 of 5 000", "1233")
+        if table == "keyed":
+            await driver.press("j", *"k0777", "enter")
+            place = 777 * 7919 % 5000 + 1
+            await driver.sees(f"row {place:,} of 5 000".replace(",", " "))
 
 
 async def test_a_table_of_no_visible_columns_or_rows_is_no_problem(make: MakeDatabase) -> None:
@@ -232,7 +254,7 @@ async def test_a_table_of_no_visible_columns_or_rows_is_no_problem(make: MakeDat
 
 async def test_keys_typed_ahead_go_where_they_were_meant(harbour: Path) -> None:
     async with driven(harbour) as driver:
-        names = [table.name for table in driver.bench._table_list.tables]
+        names = driver.tables
         for key in ("t", *["down"] * names.index("tide_readings"), "enter", "end"):
             driver.app.post_message(events.Key(key, None))
         await driver.sees("row 200 000 of 200 000")
@@ -242,24 +264,47 @@ async def test_keys_typed_ahead_go_where_they_were_meant(harbour: Path) -> None:
 async def test_the_mouse_goes_where_the_keys_go(make: MakeDatabase) -> None:
     async with driven(make(*_MANY, *_PEOPLE)) as driver:
         await driver.sees("tables 4")
-        names = [table.name for table in driver.bench._table_list.tables]
-        await driver.pilot.click("TableList", offset=(3, names.index("readings")))
+        names = driver.tables
+        await driver.click("TableList", (3, names.index("readings")))
         await driver.sees("50 000 rows")
-        await driver.pilot.click("Sheet", offset=(4, 7))
+        await driver.click("Sheet", (4, 7))
         await driver.sees("row 6 of 50 000", "readings 12")
         driver.sheet.scroll_to(0, 30_000, animate=False)
         await driver.until(lambda: driver.sheet.record_at(30_010) is not None)
         await driver.sees("60004")
-        place = driver.lines[-1].index("c changes")
-        await driver.pilot.click("KeyBand", offset=(place, 0))
-        await driver.sees("Nothing is recorded yet")
+        await driver.click_on("c changes")
+        await driver.sees("There are no snapshots yet")
 
 
-async def test_a_table_whose_opening_was_stopped_leaves_the_keys_alive(make: MakeDatabase) -> None:
-    async with driven(make(*_MANY)) as driver:
-        await driver.sees("50 000 rows")
-        with driver.bench._busy_with("opening"):
-            driver.sheet.expect()
-            await driver.press("escape")
-        await driver.press("end")
-        await driver.sees("row 50 000 of 50 000")
+@pytest.mark.parametrize(
+    ("moves", "becomes"), [(["end"], "heldz"), (["home"], "zheld"), (["end", "left"], "helzd")]
+)
+async def test_one_moves_in_a_value_and_types_in_one_breath(
+    make: MakeDatabase, moves: list[str], becomes: str
+) -> None:
+    path = make(
+        "CREATE TABLE t(id INTEGER PRIMARY KEY, v TEXT)", "INSERT INTO t VALUES (1, 'held')"
+    )
+    async with driven(path) as driver:
+        await driver.open_table("t", "v")
+        for key in ("e", *moves, "z", "enter"):
+            driver.app.post_message(events.Key(key, key if len(key) == 1 else None))
+        await driver.sees("* 1 not written")
+        (edit,) = driver.workspace.drafts.entries()
+        assert dict(edit.values) == {"v": becomes}
+
+
+async def test_a_cell_is_edited_with_keys_typed_in_one_breath(harbour: Path) -> None:
+    async with driven(harbour) as driver:
+        await driver.until(lambda: bool(driver.tables))
+        for key in ("t", "down", "down", "enter", *["right"] * 4, "e", *"taken", "enter", "down"):
+            driver.app.post_message(events.Key(key, key if len(key) == 1 else None))
+        await driver.sees("* 1 not written", "row 2 of 412")
+        assert driver.sheet.column_name == "status"
+        (edit,) = driver.workspace.drafts.entries()
+        assert dict(edit.values) == {"status": "taken"}
+        for key in ("up", "e", *"held", "enter", "W"):
+            driver.app.post_message(events.Key(key, key if len(key) == 1 else None))
+        await driver.sees("1 statement, one transaction")
+        (edit,) = driver.workspace.drafts.entries()
+        assert dict(edit.values) == {"status": "held"}, "W was no letter of the value"

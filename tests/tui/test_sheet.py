@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,9 @@ from driving import SMALL, Driver, driven
 from textual.widgets import Input, TextArea
 
 from conftest import MakeDatabase, OpenApp
-from jondel.tui.widgets.sheet import Sheet
+from jondel.core.browse.windows import WindowCache
+from jondel.core.engines.protocol import Extent
+from jondel.tui.widgets.sheet.sheet import Sheet
 
 _BOATS = (
     "CREATE TABLE boats(id INTEGER PRIMARY KEY, name TEXT NOT NULL, berth INTEGER, "
@@ -36,11 +39,7 @@ def _shown(driver: Driver, column: int) -> list[object]:
 
 async def _at(driver: Driver, table: str, column: str) -> None:
     """Go to a table and one of its columns."""
-    names = [entry.name for entry in driver.bench._table_list.tables]
-    await driver.press("t", "home", *["down"] * names.index(table), "enter")
-    await driver.until(lambda: driver.sheet.table is not None and driver.sheet.table.name == table)
-    driver.sheet.go_to(0, column)
-    await driver.pilot.pause()
+    await driver.open_table(table, column)
 
 
 async def test_a_column_is_sorted_up_down_and_not(make: MakeDatabase) -> None:
@@ -141,7 +140,7 @@ async def test_sql_is_completed_by_columns_what_follows_and_values(make: MakeDat
     async with driven(make(*_BOATS)) as driver:
         await _at(driver, "boats", "name")
         await driver.press("f", "tab", "tab", *"sta")
-        await driver.sees(" status  ", "→ takes it")
+        await driver.sees(" status  ", "→ accept")
         await driver.press("right", "space")
         await driver.sees(" =  <>  <  ")
         await driver.press("right", "space")
@@ -152,7 +151,7 @@ async def test_sql_is_completed_by_columns_what_follows_and_values(make: MakeDat
         await driver.press("space")
         await driver.sees(" AND  OR ")
         await driver.press("left", "left")
-        await driver.until(lambda: "→ takes it" not in driver.text)
+        await driver.until(lambda: "→ accept" not in driver.text)
         await driver.press("enter")
         await driver.sees("where status is paid", "100 of 300 rows")
 
@@ -176,7 +175,9 @@ async def test_columns_are_hidden_moved_widened_and_found_so_again(make: MakeDat
     async with driven(path) as driver:
         await _at(driver, "boats", "status")
         await driver.press("left_curly_bracket", "left_curly_bracket")
-        await driver.until(lambda: driver.sheet._columns.fields == [0, 3, 1, 2, 4])
+        await driver.until(
+            lambda: driver.sheet.shown_columns == ["id", "status", "name", "berth", "length"]
+        )
         assert driver.sheet.column_name == "status"
         width = driver.sheet.current_width
         await driver.press("greater_than_sign")
@@ -188,10 +189,12 @@ async def test_columns_are_hidden_moved_widened_and_found_so_again(make: MakeDat
         await driver.sees("2 columns hidden")
         await driver.press("down")
     async with driven(path) as driver:
-        assert driver.sheet._columns.fields == [3, 1, 4]
+        assert driver.sheet.shown_columns == ["status", "name", "length"]
         assert driver.sheet.cursor_row == 1
         await driver.press("k", "Z", "full_stop", "enter")
-        await driver.until(lambda: driver.sheet._columns.fields == [0, 1, 2, 3, 4])
+        await driver.until(
+            lambda: driver.sheet.shown_columns == ["id", "name", "berth", "status", "length"]
+        )
 
 
 async def test_the_key_stays_in_place_when_the_columns_scroll(make: MakeDatabase) -> None:
@@ -215,7 +218,7 @@ async def test_the_tally_is_of_the_filtered_or_the_chosen_rows(make: MakeDatabas
             "length", "rows 300", "distinct 300", "min 0.25", "max 75.0", "sum 11287.5"
         )
         await driver.press("space", "space")
-        await driver.sees("2 chosen", "chosen rows 2", "sum 0.75", "mean 0.375")
+        await driver.sees("2 selected", "selected 2", "sum 0.75", "mean 0.375")
         await driver.press("y")
         await driver.until(lambda: "distinct" not in driver.text)
 
@@ -264,7 +267,7 @@ async def test_two_sheets_side_by_side_are_worked_in_by_turns(make: MakeDatabase
         await driver.press("shift+tab", "down")
         await driver.sees("row 450 of 450", "row 2 of 300")
         await driver.press("vertical_line")
-        await driver.until(lambda: len(driver.bench.query(Sheet)) == 1)
+        await driver.until(lambda: len(driver.screen.query(Sheet)) == 1)
         await driver.sees("row 2 of 300")
         assert "Skipper" not in driver.text
 
@@ -272,7 +275,7 @@ async def test_two_sheets_side_by_side_are_worked_in_by_turns(make: MakeDatabase
 async def test_two_sheets_need_room(make: MakeDatabase) -> None:
     async with driven(make(*_BOATS), SMALL) as driver:
         await driver.press("vertical_line")
-        await driver.sees("need a terminal of")
+        await driver.sees("need a terminal at least")
 
 
 async def test_the_statement_is_shown_in_every_style_and_another_is_pasted(
@@ -283,7 +286,7 @@ async def test_the_statement_is_shown_in_every_style_and_another_is_pasted(
         await driver.press("equals_sign")
         await driver.sees("100 of 300")
         await driver.press("q")
-        await driver.sees("values written out", "WHERE \"status\" = 'held'")
+        await driver.sees("with literals", "WHERE \"status\" = 'held'")
         await driver.press("m", "m")
         await driver.sees('"status" = :status', ":status  held")
         await driver.press("c")
@@ -356,7 +359,7 @@ async def test_a_value_is_found_anywhere_and_gone_to(make: MakeDatabase) -> None
         await driver.press("slash", *"nowhere at all", "enter")
         await driver.sees("0 hits", "in every table")
         await driver.press("escape")
-        await driver.until(lambda: driver.app.screen is driver.bench)
+        await driver.until(lambda: not driver.dialog_is_open)
 
 
 async def test_a_value_is_found_among_the_changes_only(make: MakeDatabase, app: OpenApp) -> None:
@@ -369,7 +372,7 @@ async def test_a_value_is_found_among_the_changes_only(make: MakeDatabase, app: 
         await driver.press("slash", *"skipper", "enter")
         await driver.sees("301 hits")
         await driver.press("ctrl+t")
-        await driver.sees("1 hit", "in what changed")
+        await driver.sees("1 hit", "in changes only")
         await driver.press("enter")
         await driver.sees("Gull 299", "Skipper Blue")
 
@@ -389,63 +392,40 @@ async def test_a_hundred_tables_of_which_most_are_empty_are_walked(make: MakeDat
         await driver.sees("5 hits", "row of 90")
 
 
-async def test_a_table_that_is_read_twice_at_once_keeps_the_place_in_it(
-    make: MakeDatabase,
+async def test_a_table_left_before_it_came_keeps_its_filter_to_itself(
+    make: MakeDatabase, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The app commits while a table is being opened: both read it, and one has moved between."""
-    async with driven(make(*_BOATS)) as driver:
-        pane, boats = driver.bench._records.pane, driver.bench._tables[0]
-        await _at(driver, "crews", "name")
-        read, reads, late = driver.bench._workspace.first_rows, 0, asyncio.Event()
-
-        async def second_is_late(*given: Any) -> object:
-            nonlocal reads
-            reads += 1
-            if reads == 2:
-                await late.wait()
-            return await read(*given)
-
-        driver.bench._workspace.first_rows = second_is_late  # type: ignore[assignment,method-assign]
-        first = driver.bench.run_worker(pane.open_table(None, boats, keep_place=False))
-        second = driver.bench.run_worker(pane.open_table(None, boats, keep_place=True))
-        await first.wait()
-        assert driver.sheet.table == boats
-        await driver.press("right", "right", "down")
-        assert driver.sheet.column_name == "berth"
-        late.set()
-        await second.wait()
-        assert reads == 2
-        assert (driver.sheet.column_name, driver.sheet.cursor_row) == ("berth", 1)
-
-
-async def test_a_table_left_before_it_came_keeps_its_filter_to_itself(make: MakeDatabase) -> None:
     """Its order takes long, so one goes back to the table that is still shown, or stops it."""
     async with driven(make(*_BOATS)) as driver:
         await _at(driver, "boats", "status")
         await driver.press("equals_sign", "o")
         await driver.sees("where status is held", "sorted by status")
         await _at(driver, "crews", "name")
-        workspace, arranged = driver.bench._workspace, driver.bench._workspace.arranged
+        rows = driver.workspace.rows
         begun = asyncio.Event()
 
-        async def never(*given: Any) -> object:
+        async def never(*given: Any, **named: Any) -> AsyncIterator[WindowCache]:
             begun.set()
             await asyncio.Event().wait()
-            return await arranged(*given)
+            yield WindowCache(given[1], Extent(0))
 
-        workspace.arranged = never  # type: ignore[assignment,method-assign]
+        monkeypatch.setattr(rows, "arranged", never)
         await driver.press("1")
         await asyncio.wait_for(begun.wait(), 20)
-        await driver.press("2")
+        await driver.sees("opening boats")
+        assert driver.table is not None
+        assert (driver.table.name, driver.sheet.column_name) == ("crews", "name")
+        await driver.press("escape")
+        await driver.sees("cancelled")
+        await driver.press("1", "2")
         await driver.pilot.pause(0.3)
-        assert driver.sheet.table is not None
-        assert (driver.sheet.table.name, driver.sheet.column_name) == ("crews", "name")
-        assert driver.bench._pane.state.natural
+        assert (driver.table.name, driver.sheet.column_name) == ("crews", "name")
+        assert driver.sheet_state.natural
         assert "sorted" not in driver.text
-        workspace.arranged = arranged  # type: ignore[method-assign]
+        monkeypatch.undo()
         await driver.press("o")
         await driver.sees("sorted by name", "row 1 of 450")
-        assert workspace.sheets.of("boats").order[0].column == "status"
+        assert driver.workspace.sheets.of("boats").order[0].column == "status"
         await driver.press("1")
         await driver.sees("where status is held", "sorted by status ↑", "100 of 300 rows")
 
@@ -462,8 +442,8 @@ async def test_a_statement_pasted_for_another_table_leaves_this_one_alone(
         area.text = "SELECT * FROM boats WHERE berth = 3 ORDER BY length DESC"
         await driver.press("ctrl+s")
         await driver.sees("where berth is 3", "sorted by length ↓")
-        assert driver.bench._workspace.sheets.of("crews").natural
-        await driver.press("1")
+        assert driver.workspace.sheets.of("crews").natural
+        await driver.press("2")
         await driver.sees("crews  450 rows")
 
 
@@ -471,9 +451,9 @@ async def test_a_click_on_a_heading_sorts_and_two_on_a_cell_edit_it(make: MakeDa
     async with driven(make(*_BOATS)) as driver:
         await _at(driver, "boats", "id")
         name = driver.lines[2].index("name") - driver.sheet.region.x
-        await driver.pilot.click(Sheet, offset=(name, 0))
+        await driver.click(Sheet, (name, 0))
         await driver.sees("sorted by name ↑")
-        await driver.pilot.click(Sheet, offset=(name, 4), times=2)
-        await driver.until(lambda: driver.bench._editor is not None)
-        assert driver.bench._editor is not None
-        assert driver.bench._editor.value == "Gull 003"
+        await driver.click(Sheet, (name, 4), times=2)
+        await driver.until(lambda: driver.editor is not None)
+        assert driver.editor is not None
+        assert driver.editor.value == "Gull 003"

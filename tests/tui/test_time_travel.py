@@ -11,6 +11,7 @@ from driving import SMALL, WIDE, Driver, driven
 
 from app_process import AppProcess
 from conftest import MakeDatabase, OpenApp
+from jondel.tui.frame.trail_strip import TrailStrip
 from outside import rows
 
 _T = (
@@ -62,9 +63,9 @@ async def test_while_watching_each_action_becomes_a_step_by_itself(
         writer.run("UPDATE boats SET length = 1")
         await driver.sees("s4 recorded", "as of s1")
         await driver.press("w")
-        await driver.sees("not watching any more")
+        await driver.sees("stopped watching")
         assert not driver.lines[0].rstrip().endswith("watching")
-    assert len(driver.app.workspace.steps) == 4
+    assert len(driver.steps) == 4
 
 
 async def test_a_removed_record_is_shown_struck_where_it_was(
@@ -124,22 +125,22 @@ async def test_the_trail_panel_tends_steps_and_leads_to_them(
 ) -> None:
     async with _three_steps(make, app, size) as (driver, _, _):
         await driver.press("g")
-        await driver.sees("The trail: 3 snapshots in ", " kB, the latest first", "trail starts")
+        await driver.sees("The trail: 3 snapshots in ", " kB, latest first", "trail starts")
         await driver.press("down", "l")
         await driver.sees("Label of s2")
         await driver.press(*"mooring", "enter")
-        await driver.until(lambda: driver.app.workspace.steps[1].after.label == "mooring")
+        await driver.until(lambda: driver.steps[1].after.label == "mooring")
         await driver.sees("mooring")
         await driver.press("g")
         await driver.sees("The trail:")
         await driver.press("down", "e")
         await driver.sees("Note on s2")
         await driver.press(*"odd", "ctrl+s")
-        await driver.until(lambda: driver.app.workspace.steps[1].after.note == "odd")
+        await driver.until(lambda: driver.steps[1].after.note == "odd")
         await driver.press("g")
         await driver.sees("The trail:")
         await driver.press("down", "p")
-        await driver.sees("s2 stays, whatever room is needed")
+        await driver.sees("s2 is pinned: it is never deleted to make room")
         await driver.press("g")
         await driver.sees("The trail:")
         await driver.press("down", "down", "enter")
@@ -149,11 +150,11 @@ async def test_the_trail_panel_tends_steps_and_leads_to_them(
         await driver.press("up", "up", "down", "d")
         await driver.sees("Delete mooring?", "It is pinned")
         await driver.press("escape")
-        assert len(driver.app.workspace.steps) == 3
+        assert len(driver.steps) == 3
         await driver.press("g")
         await driver.sees("The trail:")
         await driver.press("home", "down", "d", "y")
-        await driver.until(lambda: [s.number for s in driver.app.workspace.steps] == [1, 3])
+        await driver.until(lambda: [s.number for s in driver.steps] == [1, 3])
         await driver.press("right_square_bracket")
         await driver.sees("as of s3")
         await driver.press("c")
@@ -168,7 +169,9 @@ async def test_a_records_history_leads_to_the_step_that_wrote_it(
         await driver.press("left_square_bracket")
         await driver.sees("changes of s2")
         await driver.press("h")
-        await driver.sees("berths 7: its versions", "held → taken", "free → held", "trail began")
+        await driver.sees(
+            "berths 7: history, latest first", "held → taken", "free → held", "trail began"
+        )
         await driver.press("end", "enter")
         await driver.sees("as of s1")
 
@@ -180,12 +183,12 @@ async def test_noise_is_hidden_with_one_key_and_counted(make: MakeDatabase, app:
         await driver.press("s")
         await driver.sees("changes of s4", "~4")
         await driver.press("x")
-        await driver.sees("What is noise here?", "hide  column berths.seen_at")
+        await driver.sees("Noise rules", "hide  column berths.seen_at")
         await driver.press("enter")
         await driver.sees("3 hidden, X shows", "5 → 8", "~1")
         assert (path.parent / "jondel.toml").exists()
         await driver.press("X")
-        await driver.sees("noise is shown too", "1 → 9")
+        await driver.sees("hidden changes are shown", "1 → 9")
         await driver.press("X", "x", "end")
         await driver.sees("show again  berths.seen_at")
         await driver.press("enter")
@@ -205,7 +208,7 @@ async def test_a_broken_file_of_rules_is_named_and_the_trail_works(
         await driver.press("s")
         await driver.sees("changes of s2", "-3")
         await driver.press("x")
-        await driver.sees("mend the file")
+        await driver.sees("fix the file")
 
 
 async def test_a_record_under_another_key_is_shown_as_such(
@@ -214,7 +217,7 @@ async def test_a_record_under_another_key_is_shown_as_such(
     async with _three_steps(make, app) as (driver, writer, _):
         writer.run("UPDATE boats SET name = 'Tern' WHERE name = 'Marram'")
         await driver.press("s")
-        await driver.sees("changes of s4", "~ Tern", "only the key changed, it was Marram")
+        await driver.sees("changes of s4", "~ Tern", "only the key changed; it was Marram")
         assert "- Marram" not in driver.text
 
 
@@ -295,11 +298,10 @@ async def test_a_long_trail_scrolls_and_stays_readable(make: MakeDatabase, app: 
         for number in range(1, 9):
             writer.run("UPDATE berths SET seen_at = ? WHERE id <= ?", number + 1, number * 3)
             await driver.press("s")
-            await driver.until(lambda n=number: len(driver.app.workspace.steps) == n)  # type: ignore[misc]
+            await driver.until(lambda n=number: len(driver.steps) == n)  # type: ignore[misc]
         await driver.sees("s8", "~24", "‹")
         await driver.press(*["left_square_bracket"] * 7)
         await driver.sees("as of s1", "trail starts", "›")
-        strip = driver.bench.query_one("TrailStrip")
-        strip._scroll_steps(5)  # type: ignore[attr-defined]
+        driver.screen.query_one(TrailStrip).scroll_steps(5)
         await driver.sees("s6")
         assert all(len(line) <= 80 for line in driver.lines)

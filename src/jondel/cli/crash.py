@@ -8,7 +8,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from jondel import __version__
-from jondel.core.keeping.home import jondel_home
+from jondel.cli.output import visible_lines
+from jondel.core.errors import JondelError
+from jondel.core.files.home import jondel_home
 
 
 def describe(error: BaseException) -> str:
@@ -16,7 +18,7 @@ def describe(error: BaseException) -> str:
     words = f"Jondel failed: {type(error).__name__}: {error}"
     try:
         path = _logged(error)
-    except OSError:
+    except (OSError, JondelError):
         return f"{words}; please report this"
     return f"{words}; please report this with what is in {path}"
 
@@ -28,5 +30,5 @@ def _logged(error: BaseException) -> Path:
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     with os.fdopen(descriptor, "a", encoding="utf-8", errors="backslashreplace") as file:
         file.write(f"--- Jondel {__version__}, {datetime.now(UTC).isoformat()}\n")
-        file.write("".join(traceback.format_exception(error)))
+        file.write(visible_lines("".join(traceback.format_exception(error))))
     return path

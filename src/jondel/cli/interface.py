@@ -6,13 +6,13 @@ import gc
 import os
 import sys
 from collections.abc import Sequence
-from contextlib import closing, suppress
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from jondel.cli.problems import NoTerminal
-from jondel.core.errors import TargetLocked, TargetNotFound
-from jondel.tui.early_look import EarlyLook
+from jondel.core.errors import TargetError, TargetLocked, TargetNotFound
+from jondel.tui.services.early_look import EarlyLook
 
 if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
@@ -53,8 +53,13 @@ def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> 
     os.environ.setdefault("TEXTUAL_FPS", "120")
     from jondel.tui.app import JondelApp
 
-    with suppress(TargetLocked):
+    try:
         early.require_opened()
+    except TargetLocked:
+        pass  # that may pass
+    except TargetError:
+        if not _is_recorded(target):
+            raise
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise NoTerminal(
             "the interface needs a terminal; for scripts there are `jondel snapshot`, `diff`, "
@@ -66,19 +71,28 @@ def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> 
         raise app.failure
 
 
+def _is_recorded(target: str) -> bool:
+    """Whether there are snapshots of a database, which can be looked at without it."""
+    from jondel.core.engines.registry import location_of
+    from jondel.core.trail.trail import Trail
+
+    with closing(Trail(location_of(target))) as trail:
+        return not trail.empty
+
+
 def _found_here() -> str:
     from jondel.core.engines.finder import find_in
 
-    found = find_in(Path())
-    if not found:
+    databases = find_in(Path())
+    if not databases:
         raise TargetNotFound(
             f"{Path.cwd()}: no SQLite database found in this folder; "
             "give a path, as in `jondel app.db`, or try `jondel demo`"
         )
-    if len(found) > 1:
-        listed = ", ".join(str(entry.path) for entry in found[:8])
+    if len(databases) > 1:
+        listed = ", ".join(str(entry.path) for entry in databases[:8])
         raise TargetNotFound(f"several databases are here, name one: {listed}")
-    return str(found[0].path)
+    return str(databases[0].path)
 
 
 def _forget(path: Path) -> None:

@@ -6,27 +6,29 @@ import logging
 import os
 import sys
 from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
+from typing import Any, TextIO, cast
 
-from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import open_database
 from jondel.core.errors import JondelError
-from jondel.core.keeping.home import jondel_home
+from jondel.core.files.home import jondel_home
 from jondel.core.model.changes import Unread
-from jondel.core.trail.trail import Trail
 
 _LARGEST_LOG_BYTES = 1_000_000
+_IN_MEMORY_BYTES = 4 << 20
 
 
 @contextmanager
-def opened(target: str) -> Iterator[tuple[Database, Trail]]:
-    """Open a database and its trail, and say what should be known about it."""
-    with closing(open_database(target)) as database:
-        for notice in database.notices:
-            say(f"{database.name}: {notice}")
-        with closing(Trail(database.location)) as trail:
-            start_log()
-            yield database, trail
+def whole_document() -> Iterator[TextIO]:
+    """What is written in the block goes to stdout at its end, or not at all if it fails."""
+    import shutil  # slow to load, both of them
+    import tempfile
+
+    with tempfile.SpooledTemporaryFile(
+        _IN_MEMORY_BYTES, "w+", encoding="utf-8", errors="surrogatepass"
+    ) as document:
+        yield cast(TextIO, document)
+        document.seek(0)
+        shutil.copyfileobj(document, sys.stdout)
 
 
 def say(message: str) -> None:
@@ -37,8 +39,18 @@ def say(message: str) -> None:
 
 
 def tell(text: str) -> None:
-    """Print a line of the result."""
+    """Print a line of the result, with marks for what a terminal would act on."""
+    if not text.isprintable():
+        text = visible_lines(text)
     sys.stdout.write(text + "\n")
+
+
+def tell_exactly(text: str) -> None:
+    """Print a line of the result for a program to read; on a terminal as ``tell`` does."""
+    if sys.stdout.isatty():
+        tell(text)
+    else:
+        sys.stdout.write(text + "\n")
 
 
 def counted(number: int, what: str) -> str:
@@ -61,9 +73,30 @@ def confirmed(question: str, yes: bool) -> bool:
         return True
     if not sys.stdin.isatty():
         raise JondelError(f"{question} give --yes to do it")
-    sys.stderr.write(f"{question} [y/N] ")
+    from jondel.core.browse.display import line
+
+    sys.stderr.write(f"{line(question, 2000)} [y/N] ")
     sys.stderr.flush()
     return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+class _SafeFormatter(logging.Formatter):
+    """Messages may quote data, and a log is looked at in a terminal."""
+
+    def formatMessage(self, record: logging.LogRecord) -> str:
+        from jondel.core.browse.display import visible
+
+        return visible(super().formatMessage(record))
+
+    def formatException(self, ei: Any) -> str:
+        return visible_lines(super().formatException(ei))
+
+
+def visible_lines(text: str) -> str:
+    """Text of several lines, such as a traceback, safe to be shown in a terminal."""
+    from jondel.core.browse.display import visible
+
+    return "\n".join(map(visible, text.split("\n")))
 
 
 def start_log() -> None:
@@ -76,7 +109,7 @@ def start_log() -> None:
     except OSError:
         return
     handler = logging.StreamHandler(os.fdopen(descriptor, "a", encoding="utf-8"))
-    handler.setFormatter(logging.Formatter("%(asctime)s %(name)s %(message)s"))
+    handler.setFormatter(_SafeFormatter("%(asctime)s %(name)s %(message)s"))
     logger = logging.getLogger("jondel")
     logger.handlers = [handler]
     logger.setLevel(logging.INFO)

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
-from typing import NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from jondel.cli.problems import UsageProblem
-from jondel.core.trail.watch import LONGEST_SETTLE_SECONDS
 
-_TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete")
+if TYPE_CHECKING:
+    from jondel.cli.showing import Showing
+
+_TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete", "export", "adopt")
 _NOISE_VERBS = ("add", "remove")
-_STORE_VERBS = ("budget", "move", "empty", "check")
+_STORE_VERBS = ("budget", "move", "empty", "check", "mend")
 _DESCRIPTION = (
     "See exactly what your app wrote to its database. `jondel TARGET` opens the interface on a "
     "database; without TARGET, on one found here. Give --version for the version."
@@ -32,14 +35,44 @@ def run(arguments: list[str]) -> int:
     """
     words, command = _split(arguments)
     try:
-        given = vars(_parser().parse_args(words))
+        given = vars(_parser(words[0]).parse_args(words))
     except SystemExit as stop:  # after printing a help text
         return int(stop.code or 0)
+    _check_texts(given)
     if command:
         given["command"] = [*given.get("command", ()), *command]
-    run_it: Callable[..., int | None] = given.pop("run")
+    module, _, name = given.pop("run").partition(":")
+    # Only what the command needs is loaded: its whole run takes no longer than that does.
+    run_it: Callable[..., int | None] = getattr(import_module(f"jondel.cli.{module}"), name)
     given.pop("command_name")
+    if given.pop("shows_changes", False):
+        given["showing"] = _showing_of(given)
     return run_it(**given) or 0
+
+
+def _showing_of(given: dict[str, Any]) -> Showing:
+    """How changes are to be shown; takes that out of the arguments."""
+    from jondel.cli.showing import Showing
+
+    names = [name for name in Showing._fields if name in given]
+    showing = Showing(**{name: given.pop(name) for name in names})
+    return showing._replace(form="json") if showing.as_json else showing
+
+
+_FILES = frozenset({"target", "one", "other", "folder", "word", "words", "command"})
+"""Arguments that may be any bytes, as the names of files are."""
+
+
+def _check_texts(given: dict[str, object]) -> None:
+    """Raise ``UsageProblem`` for a text that is not valid in the terminal's encoding."""
+    for name, value in given.items():
+        for text in value if isinstance(value, list) else [value]:
+            if name not in _FILES and isinstance(text, str):
+                try:
+                    text.encode()
+                except UnicodeEncodeError:
+                    shown = text.encode("utf-8", "backslashreplace").decode()
+                    raise UsageProblem(f"{shown}: is not valid UTF-8; give it as text") from None
 
 
 def _split(arguments: list[str]) -> tuple[list[str], list[str]]:
@@ -50,31 +83,36 @@ def _split(arguments: list[str]) -> tuple[list[str], list[str]]:
     return arguments, []
 
 
-def _parser() -> argparse.ArgumentParser:
+def _parser(only: str) -> argparse.ArgumentParser:
+    """The parser for a command; for all of them where it is another word."""
     parser = _Parser("jondel", description=_DESCRIPTION)
     commands = parser.add_subparsers(dest="command_name", metavar="COMMAND", required=True)
+    groups = [adds for adds, names in _GROUPS.items() if only in names] or list(_GROUPS)
 
-    def command(
-        name: str, run_it: Callable[..., int | None], about: str
-    ) -> argparse.ArgumentParser:
+    def command(name: str, run_it: str, about: str) -> argparse.ArgumentParser:
         added: argparse.ArgumentParser = commands.add_parser(name, help=about, description=about)
         added.set_defaults(run=run_it)
         return added
 
-    _add_opening(command)
-    _add_snapshots(command)
-    _add_comparing(command)
-    _add_restoring(command)
-    _add_asking(command)
-    _add_keeping(command)
+    for adds in groups:
+        adds(command)
     return parser
 
 
-_Add = Callable[[str, Callable[..., "int | None"], str], argparse.ArgumentParser]
+_Add = Callable[[str, str, str], argparse.ArgumentParser]
+"""Adds a command: its name, the module and the function that do it, and what it is for."""
 
 
 def _target(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("target", metavar="TARGET", help="path of the database")
+
+
+def _lock(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--lock",
+        action="store_true",
+        help="read under a lock where the app writes without a pause; the app waits meanwhile",
+    )
 
 
 def _json(parser: argparse.ArgumentParser) -> None:
@@ -109,7 +147,28 @@ def _showing(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="records to list for each table, 0 for all (100); not with --json",
     )
+    _form(parser)
+
+
+def _form(parser: argparse.ArgumentParser) -> None:
+    """How changes are printed."""
+    parser.set_defaults(shows_changes=True)
+    parser.add_argument(
+        "--format", dest="form", choices=("text", "markdown", "json"), default="text"
+    )
+    parser.add_argument(
+        "--exit-code", action="store_true", help="exit with 4 where there are changes"
+    )
+    _inside(parser)
     _json(parser)
+
+
+def _inside(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--inside",
+        action="store_true",
+        help="with --json: also what differs inside long texts, JSON, blobs and times",
+    )
 
 
 def _count(text: str) -> int:
@@ -119,6 +178,8 @@ def _count(text: str) -> int:
 
 
 def _seconds(text: str) -> float:
+    from jondel.core.trail.watch import LONGEST_SETTLE_SECONDS
+
     try:
         seconds = float(text)
     except ValueError:
@@ -130,16 +191,16 @@ def _seconds(text: str) -> float:
 
 
 def _add_opening(command: _Add) -> None:
-    from jondel.cli import commands as do
-
-    added = command("open", do.open_target, "open the interface (the same as giving TARGET alone)")
+    added = command(
+        "open", "opening:open_target", "open the interface (the same as giving TARGET alone)"
+    )
     added.add_argument("target", metavar="TARGET", nargs="?", help="path of the database")
     added.add_argument(
         "--read-only", action="store_true", help="write nothing to the database, whatever is done"
     )
     added = command(
         "demo",
-        do.open_demo,
+        "opening:open_demo",
         "open the demo: a harbour's database, and the app that writes it running beside",
     )
     added.add_argument(
@@ -148,24 +209,25 @@ def _add_opening(command: _Add) -> None:
     added.add_argument(
         "--clock", metavar="TIME", help="stop Harbour Desk's clock at this time (ISO)"
     )
-    added = command("find", do.find_databases, "list the databases in a project")
+    added = command("find", "opening:find_databases", "list the databases in a project")
     added.add_argument("folder", metavar="DIR", nargs="?", type=Path, default=Path("."))
     _json(added)
 
 
 def _add_snapshots(command: _Add) -> None:
-    from jondel.cli import commands as do
-    from jondel.cli import trail_commands as trails
-
-    added = command("snapshot", do.take_snapshot, "take a snapshot; prints its label or id")
+    added = command(
+        "snapshot", "snapshotting:take_snapshot", "take a snapshot; prints its label or id"
+    )
     _target(added)
+    _lock(added)
     _label(added)
     _json(added)
     added = command(
         "trail",
-        trails.trail,
+        "trail_commands:trail",
         "show what is recorded, or tend it: `trail TARGET label STEP TEXT`, `note STEP TEXT`, "
-        "`pin STEP`, `unpin STEP`, `delete STEP...`",
+        "`pin STEP`, `unpin STEP`, `delete STEP...`, `export STEP FILE`; `adopt PATH` has "
+        "the trail of a database that was at PATH be this one's",
     )
     _target(added)
     added.add_argument("verb", nargs="?", choices=_TRAIL_VERBS, help="what to do; else show")
@@ -176,17 +238,21 @@ def _add_snapshots(command: _Add) -> None:
     _json(added)
     added = command(
         "record",
-        do.record_command,
+        "record:record_command",
         "snapshot, run a command, snapshot, show the changes; exits as the command did",
     )
     _target(added)
+    _lock(added)
     added.add_argument("command", nargs="*", metavar="-- COMMAND...")
     _label(added)
-    _json(added)
+    _form(added)
     added = command(
-        "watch", trails.watch_database, "take a snapshot after every app action until stopped"
+        "watch",
+        "watching:watch_database",
+        "take a snapshot after every app action until stopped",
     )
     _target(added)
+    _lock(added)
     added.add_argument(
         "--settle",
         type=_seconds,
@@ -195,33 +261,37 @@ def _add_snapshots(command: _Add) -> None:
     )
     added.add_argument("--steps", type=_count, default=0, metavar="N", help="stop after N steps")
     added.add_argument(
+        "--exit-code", action="store_true", help="exit with 4 where a step changed anything"
+    )
+    added.add_argument(
         "--json", dest="as_json", action="store_true", help="print one line of JSON a step"
     )
 
 
 def _add_comparing(command: _Add) -> None:
-    from jondel.cli import commands as do
-
     added = command(
-        "diff", do.show_changes, "show what changed between two snapshots, or since one"
+        "diff", "comparing:show_changes", "show what changed between two snapshots, or since one"
     )
     _target(added)
+    _lock(added)
     added.add_argument("start", metavar="FROM", help='a label, an id, "last", or "now"')
     added.add_argument(
         "end", metavar="TO", nargs="?", default="now", help="likewise; now if not given"
     )
     _showing(added)
-    added = command("compare", do.compare_files, "show how one database differs from another")
+    added = command(
+        "compare", "comparing:compare_files", "show how one database differs from another"
+    )
     added.add_argument("one", metavar="A", help="path of a database")
     added.add_argument("other", metavar="B", help="path of another; what it has more is added")
+    _lock(added)
     _showing(added)
 
 
 def _add_restoring(command: _Add) -> None:
-    from jondel.cli import trail_commands as trails
-
-    added = command("restore", trails.restore_database, "put the database back to a snapshot")
+    added = command("restore", "restoring:restore_database", "put the database back to a snapshot")
     _target(added)
+    _lock(added)
     added.add_argument("name", metavar="SNAPSHOT", help='a label, an id, or "last"')
     added.add_argument(
         "--table",
@@ -234,9 +304,10 @@ def _add_restoring(command: _Add) -> None:
     _yes(added)
     _json(added)
     added = command(
-        "take-back", trails.take_back, "undo what one step changed, or one record of it"
+        "take-back", "restoring:take_back", "undo what one step changed, or one record of it"
     )
     _target(added)
+    _lock(added)
     added.add_argument("name", metavar="STEP", help="the label or id of the snapshot that ends it")
     added.add_argument("--table", metavar="TABLE", help="with --key: only one record")
     added.add_argument("--key", metavar="VALUE", action="append", default=[])
@@ -245,35 +316,37 @@ def _add_restoring(command: _Add) -> None:
 
 
 def _add_asking(command: _Add) -> None:
-    from jondel.cli import commands as do
-    from jondel.cli import trail_commands as trails
-
     added = command(
         "query",
-        do.run_query,
+        "querying:run_query",
         "run one statement that reads, and print its rows; the tables of snapshots go by their "
         "ids and labels, as in s3.bookings",
     )
     _target(added)
+    _lock(added)
     added.add_argument("sql", metavar="SQL")
-    added.add_argument("--format", dest="form", choices=("table", "json", "csv"), default="table")
+    added.add_argument(
+        "--format",
+        dest="form",
+        choices=("text", "table", "json", "csv", "markdown"),
+        default="text",
+    )
     added.add_argument("--at", metavar="SNAPSHOT", help="ask a snapshot instead of the database")
     _json(added)
     added = command(
-        "history", trails.show_history, "show the versions of one record over the trail"
+        "history", "history:show_history", "show the versions of one record over the trail"
     )
     _target(added)
+    _lock(added)
     added.add_argument("table", metavar="TABLE")
     added.add_argument("key", metavar="KEY", nargs="+", help="the values of the record's key")
     _json(added)
 
 
 def _add_keeping(command: _Add) -> None:
-    from jondel.cli import keeping_commands as keeping
-
     added = command(
         "noise",
-        keeping.noise,
+        "settings_commands:noise",
         "show the noise rules of a database's project, or change them: "
         "`noise TARGET add tables|columns|only NAME`",
     )
@@ -284,11 +357,22 @@ def _add_keeping(command: _Add) -> None:
     _json(added)
     added = command(
         "store",
-        keeping.store,
+        "settings_commands:store",
         "show what the store holds, or tend it: `store budget 5GB`, `store move DIR`, "
-        "`store empty [TARGET]`, `store check`",
+        "`store empty [TARGET]`, `store check`, `store mend [TARGET]`",
     )
     added.add_argument("verb", nargs="?", choices=_STORE_VERBS)
     added.add_argument("word", nargs="?", metavar="SIZE|DIR|TARGET")
     _yes(added)
     _json(added)
+
+
+_GROUPS: dict[Callable[[_Add], None], tuple[str, ...]] = {
+    _add_opening: ("open", "demo", "find"),
+    _add_snapshots: ("snapshot", "trail", "record", "watch"),
+    _add_comparing: ("diff", "compare"),
+    _add_restoring: ("restore", "take-back"),
+    _add_asking: ("query", "history"),
+    _add_keeping: ("noise", "store"),
+}
+"""What adds commands, and which."""

@@ -6,10 +6,12 @@
     │   ├── NotADatabase            something else is there
     │   ├── PermissionMissing       the user may not read it
     │   ├── TargetLocked            another process holds it
+    │   │   └── TargetBusy          it is written without a pause
     │   ├── DatabaseDamaged         it is corrupt or cut short
     │   └── TargetUnavailable       anything else that keeps it from being opened
     ├── ReadError                   something in a usable database cannot be read
     │   ├── TableNotFound
+    │   ├── RecordNotFound
     │   ├── TableUnreadable
     │   ├── StatementFailed
     │   ├── StatementRefused        it would write, or is not one statement
@@ -60,6 +62,10 @@ class TargetLocked(TargetError):
     """Another process holds the database so that it cannot be read now; trying later may work."""
 
 
+class TargetBusy(TargetLocked):
+    """The app commits so often that no committed state can be read without a lock."""
+
+
 class DatabaseDamaged(TargetError):
     """The database is corrupt or cut short."""
 
@@ -74,6 +80,10 @@ class ReadError(JondelError):
 
 class TableNotFound(ReadError):
     """The database has no such table or view."""
+
+
+class RecordNotFound(ReadError):
+    """The table has no such record, and never had."""
 
 
 class TableUnreadable(ReadError):

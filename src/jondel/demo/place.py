@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from jondel.core.keeping.home import jondel_home
+from jondel.core.files.home import jondel_home
 
 
 def demo_database() -> Path:

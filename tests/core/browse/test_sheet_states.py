@@ -21,7 +21,7 @@ from jondel.core.browse.json_lines import json_lines, parsed
 from jondel.core.browse.layout import ColumnLayout
 from jondel.core.browse.plain_conditions import condition_as_plain, condition_from_plain
 from jondel.core.browse.sheet_states import SheetState, SheetStates
-from jondel.core.browse.typed import as_typed, typed_value
+from jondel.core.browse.typed_values import as_typed, typed_value
 from jondel.core.model.filters import (
     ColumnCondition,
     Condition,

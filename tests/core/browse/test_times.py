@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from jondel.core.browse.stored_as import stored_otherwise
 from jondel.core.browse.times import TimeKind, guess_time_kind, reading
+from jondel.core.browse.type_mismatch import type_mismatch
 from jondel.core.model.schema import Column
 from jondel.core.model.values import Value
 
@@ -95,4 +95,4 @@ def test_a_value_reads_as_a_time(value: Value, kind: TimeKind, expected: str | N
 def test_a_value_stored_otherwise_than_declared_is_told(
     declared: str, value: Value, expected: str | None
 ) -> None:
-    assert stored_otherwise(Column("c", declared), value) == expected
+    assert type_mismatch(Column("c", declared), value) == expected

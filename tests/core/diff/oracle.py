@@ -17,8 +17,17 @@ Rows: TypeAlias = dict[Any, dict[str, Cell]]
 Found: TypeAlias = tuple[str, tuple[Any, ...], Any]
 
 
-def _cells(row: tuple[Any, ...]) -> list[Cell]:
-    return [(row[i], row[i + 1]) for i in range(0, len(row), 2)]
+def _cells(row: tuple[Any, ...], encoding: str) -> list[Cell]:
+    pairs = [(row[i], row[i + 1]) for i in range(0, len(row), 2)]
+    return [(kind, _text(v, encoding) if kind == b"text" else v) for kind, v in pairs]
+
+
+def _text(stored: bytes, encoding: str) -> bytes:
+    """Text in UTF-8, or as it is stored where it is not valid."""
+    try:
+        return stored.decode(encoding).encode()
+    except UnicodeDecodeError:
+        return stored
 
 
 class Side:
@@ -27,6 +36,9 @@ class Side:
     def __init__(self, path: Path) -> None:
         with closing(sqlite3.connect(path)) as connection:
             connection.text_factory = bytes
+            for name in ("fold", "backwards"):
+                # Never asked to find anything by it.
+                connection.create_collation(name, lambda one, other: (one > other) - (one < other))
             self.columns: dict[str, list[str]] = {}
             self.keys: dict[str, list[str]] = {}
             self.rows: dict[str, list[tuple[int | None, dict[str, Cell]]]] = {}
@@ -44,12 +56,18 @@ class Side:
         columns = [column.decode() for column, _ in info]
         self.columns[name] = columns
         self.keys[name] = [c.decode() for c, pk in sorted(info, key=lambda e: e[1]) if pk]
-        parts = ", ".join(f'typeof("{c}"), "{c}"' for c in columns)
+        # Text as it is stored: made UTF-8 of, what is not valid in UTF-16 would be lost.
+        parts = ", ".join(
+            f'typeof("{c}"), CASE typeof("{c}") WHEN \'text\' '
+            f'THEN CAST("{c}" AS BLOB) ELSE "{c}" END'
+            for c in columns
+        )
+        (encoding,) = connection.execute("PRAGMA encoding").fetchone()
         row_id = "NULL" if without_row_id else "rowid"
         if "rowid" in columns:
             row_id = "_rowid_"
         self.rows[name] = [
-            (found[0], dict(zip(columns, _cells(found[1:]), strict=True)))
+            (found[0], dict(zip(columns, _cells(found[1:], encoding.decode()), strict=True)))
             for found in connection.execute(f'SELECT {row_id}, {parts} FROM "{name}"')
         ]
 

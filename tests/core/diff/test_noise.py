@@ -13,8 +13,8 @@ from stored import stored
 
 from conftest import MakeDatabase
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.diff.key_changes import rekeyed_records
 from jondel.core.diff.noise import NoiseRules
-from jondel.core.diff.rekeyed import rekeyed_records
 from jondel.core.errors import RuleInvalid
 from jondel.core.model.changes import Changes
 

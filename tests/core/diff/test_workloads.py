@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import json
-import os
 import sqlite3
 import subprocess
 import sys
@@ -24,8 +23,8 @@ from jondel.core.engines.registry import open_database
 from jondel.core.model.changes import NO_VALUE, Changes
 from jondel.core.model.values import InvalidText
 from jondel.core.trail.trail import Trail
+from seeds import seeds
 
-_SEEDS = int(os.environ.get("JONDEL_SEEDS", "12"))
 _PHASES = 5
 
 
@@ -73,7 +72,7 @@ def _worker(path: Path, seed: int) -> Iterator[_Worker]:
         app.close()
 
 
-@pytest.mark.parametrize("seed", range(_SEEDS))
+@pytest.mark.parametrize("seed", seeds("JONDEL_SEEDS", 12))
 def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
     seed: int, tmp_path: Path
 ) -> None:
@@ -105,7 +104,8 @@ def _both_ways(trail: Trail, before: Any, after: Any) -> Changes:
         if sides is None:
             return Changes()
         for side in sides:
-            assert side.execute("PRAGMA integrity_check").rows == (("ok",),)
+            for table in workload.TABLES.keys() - {"folded", "reversed"}:
+                assert side.execute(f"PRAGMA integrity_check({table})").rows == (("ok",),)
         for internal in (True, False):
             scope = Scope(internal=internal)
             by_pages = compare(*sides, scope)

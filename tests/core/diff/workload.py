@@ -28,14 +28,29 @@ TABLES = {
     "long_keys": "CREATE TABLE long_keys(id BLOB PRIMARY KEY, a, b TEXT, c REAL) WITHOUT ROWID",
     "made": "CREATE TABLE made(id INTEGER PRIMARY KEY, a, b TEXT, c REAL, "
     "d AS (coalesce(a, 0) || b), e TEXT AS (upper(b)) STORED)",
+    "folded": "CREATE TABLE folded(id TEXT COLLATE fold PRIMARY KEY, a, b TEXT, c REAL) "
+    "WITHOUT ROWID",
+    "reversed": "CREATE TABLE reversed(id INTEGER PRIMARY KEY, a, b TEXT COLLATE backwards, "
+    "c REAL)",
     "rowid_taken": "CREATE TABLE rowid_taken(rowid TEXT, id, a, b TEXT, c REAL)",
 }
 OTHERS = (
     "CREATE INDEX by_id_b ON by_id(b)",
+    "CREATE INDEX reversed_b ON reversed(b)",
     "CREATE INDEX no_key_long ON no_key(b, c)",
     "CREATE VIRTUAL TABLE words USING fts5(b)",
     "CREATE VIRTUAL TABLE places USING rtree(id, x0, x1)",
 )
+
+COLLATIONS = {
+    "fold": lambda one, other: _compared(one.lower(), other.lower()),
+    "backwards": lambda one, other: _compared(other, one),
+}
+"""What orders some tables, and only the app knows."""
+
+
+def _compared(one: str, other: str) -> int:
+    return (one > other) - (one < other)
 
 
 class App:
@@ -46,6 +61,8 @@ class App:
         choose = self.chance.choice
         self.db = apsw.Connection(path)
         self.db.set_busy_timeout(5000)
+        for name, compare in COLLATIONS.items():
+            self.db.create_collation(name, compare)
         self.run(f"PRAGMA page_size={choose([512, 512, 1024, 4096, 4096, 65536])}")
         self.run(f"PRAGMA auto_vacuum={choose([0, 0, 1, 2])}")
         self.run(f"PRAGMA encoding='{choose(['UTF-8', 'UTF-8', 'UTF-16le', 'UTF-16be'])}'")
@@ -82,7 +99,7 @@ class App:
     def insert(self, table: str, rows: int) -> None:
         for _ in range(rows):
             key: Any = self.chance.randrange(1, 3000)
-            if table in ("by_text", "clustered"):
+            if table in ("by_text", "clustered", "folded"):
                 key = self.chance.choice(["k", "K", "a key that is rather long "]) + str(key)
             elif table == "long_keys":
                 key = self.chance.randbytes(self.chance.choice([1, 3, 40, 900]))
@@ -147,6 +164,8 @@ class App:
     def do_rekey(self, table: str) -> None:
         for key in self.some(table):
             new = key + 5000 if isinstance(key, int) and key < 10**6 else key
+            if isinstance(key, str) and self.chance.random() < 0.5:
+                new = key.swapcase()  # another key, though some collations call it the same
             self.run(f"UPDATE OR IGNORE {table} SET id = ? WHERE id IS ?", new, key)
 
     def do_rollback(self, table: str) -> None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -11,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jondel.core.browse.times import TIME_KINDS, guess_time_kind, moment
-from jondel.core.draft.draft import Draft, NewRecord
-from jondel.core.draft.entering import as_entered, current_time, entered
-from jondel.core.draft.keeping_drafts import KeptDraft
+from jondel.core.draft.draft import Draft, DraftEntries, NewRecord
+from jondel.core.draft.draft_file import DraftFile
+from jondel.core.draft.value_entry import as_entered, current_time, entered
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import InvalidText, StoredValue
@@ -86,28 +88,151 @@ def test_a_draft_is_read_as_it_was_kept(
         draft.insert(table, {"v": value})
     if cells:
         draft.delete(cells[0][0], (cells[0][1],), ())
-    kept = KeptDraft(location)
-    kept.write(draft)
-    assert list(kept.read()) == list(draft)
-    assert kept.exists() == bool(cells)
-    kept.write(Draft())
-    assert not kept.exists()
+    assert list(_kept_after(location, draft)) == list(draft)
+    assert not _kept_after(location, Draft())
 
 
 def test_a_damaged_file_loses_only_what_is_damaged(home: Path) -> None:
-    kept = KeptDraft("/a/b.db")
     draft = Draft()
     draft.insert("boats", {"name": "Skua"})
     draft.insert("boats", {"name": "Knot"})
-    kept.write(draft)
+    _kept_after("/a/b.db", draft)
     (file,) = (home / "drafts").iterdir()
     plain = json.loads(file.read_text())
     del plain["content"]["entries"][0]["table"]
     file.write_text(json.dumps(plain))
-    assert [entry.values for entry in kept.read()] == [{"name": "Knot"}]
+    assert [entry.values for entry in _kept("/a/b.db")] == [{"name": "Knot"}]
     file.write_text("{")
-    assert len(kept.read()) == 0
-    assert len(KeptDraft("/a/other.db").read()) == 0
+    assert len(_kept("/a/b.db")) == 0
+    assert len(_kept("/a/other.db")) == 0
+
+
+def _kept(location: str) -> DraftEntries:
+    file = DraftFile(location)
+    with closing(file):
+        return file.open().entries
+
+
+def _kept_after(location: str, draft: DraftEntries) -> DraftEntries:
+    """What is read after an interface has kept a draft and ended."""
+    file = DraftFile(location)
+    with closing(file):
+        file.open()
+        file.write(draft)
+    return _kept(location)
+
+
+def _with(*names: str) -> Draft:
+    draft = Draft()
+    for name in names:
+        draft.insert("boats", {"name": name})
+    return draft
+
+
+def _names(entries: DraftEntries) -> list[StoredValue]:
+    return [entry.values["name"] for entry in entries]
+
+
+def test_interfaces_that_are_open_at_once_have_a_draft_each(home: Path) -> None:
+    one, other = DraftFile("/a/b.db"), DraftFile("/a/b.db")
+    one.open()
+    one.write(_with("Skua"))
+    assert not other.open().entries
+    other.write(_with("Knot"))
+    one.write(_with("Skua", "Tern"))
+    other.close()
+    one.close()
+    with closing(DraftFile("/a/b.db")) as third:
+        assert sorted(map(str, _names(third.open().entries))) == ["Knot", "Skua", "Tern"]
+        assert len(list((home / "drafts").glob("*.json"))) == 1
+    assert _names(_kept("/a/b.db")) == _names(_kept("/a/b.db"))
+
+
+def test_what_two_killed_interfaces_drafted_for_one_record_is_not_mixed(home: Path) -> None:
+    drafts = []
+    for name in ("Auk", "Knot"):
+        draft = Draft()
+        draft.set_cell("boats", (1,), _ORIGINAL, "name", name)
+        drafts.append(draft)
+    one, other = DraftFile("/a/b.db"), DraftFile("/a/b.db")
+    for file, draft in zip((one, other), drafts, strict=True):
+        file.open()
+        file.write(draft)
+    one.close()
+    other.close()
+    with closing(DraftFile("/a/b.db")) as third:
+        assert _names(third.open().entries) == ["Auk"]
+        third.write(Draft())  # it was written, or discarded
+    assert _names(_kept("/a/b.db")) == ["Knot"]
+
+
+def test_a_draft_stopped_while_it_was_written_says_so_afterwards(home: Path) -> None:
+    with closing(DraftFile("/a/b.db")) as file:
+        file.open()
+        file.write(_with("Skua"), being_written=True)
+    with closing(DraftFile("/a/b.db")) as file:
+        kept = file.open()
+        assert (_names(kept.entries), kept.was_being_written) == (["Skua"], True)
+
+
+def test_unfinished_files_of_killed_processes_do_not_pile_up(home: Path) -> None:
+    _kept_after("/a/b.db", _with("Skua"))
+    (file,) = (home / "drafts").iterdir()
+    left = [file.with_name(f".{file.name}.{number}-1.unfinished") for number in (11, 12)]
+    for path in left:
+        path.write_text("half")
+    os.utime(left[0], (1, 1))
+    _kept_after("/a/b.db", _with("Skua", "Knot"))
+    assert not left[0].exists()
+    assert left[1].exists()  # somebody may be writing it in this moment
+
+
+def test_entries_handed_to_a_thread_do_not_change_with_the_draft() -> None:
+    draft = _with("Skua")
+    entries = draft.frozen()
+    walk = iter(entries)
+    next(walk)
+    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Auk")
+    draft.drop(1)
+    assert list(walk) == []
+    assert _names(entries) == ["Skua"]
+
+
+def test_what_was_edited_while_a_draft_was_written_stays() -> None:
+    draft = _with("Skua", "Knot")
+    for record in (1, 2, 3, 4):
+        draft.set_cell("boats", (record,), (("id", record), *_ORIGINAL[1:]), "name", "Auk")
+    draft.set_cell("boats", (1,), (), "id", 10)
+    written = draft.frozen()
+    draft.set_cell("boats", (1,), (), "berth", 7)  # another cell of a record that moves
+    draft.set_cell("boats", (2,), (), "name", "Tern")  # the same cell
+    draft.set_cell("boats", (3,), (), "berth", 7)
+    draft.set_cell("boats", (3,), (), "name", "Gull")  # back to what was there before
+    draft.delete("boats", (4,), ())
+    draft.set_cell("boats", (5,), (("id", 5), *_ORIGINAL[1:]), "name", "Rail")
+    draft.change_new(1, {"name": "Great Skua"})
+    draft.take_out(written, {("boats", (1,)): (10,), 1: (20,), 2: (21,)})
+    edits = {edit.position: edit for edit in draft.of_table("boats")[0]}
+    assert {position: edit.values for position, edit in edits.items()} == {
+        (10,): {"berth": 7},
+        (2,): {"name": "Tern"},
+        (3,): {"berth": 7, "name": "Gull"},
+        (4,): {},
+        (5,): {"name": "Rail"},
+        (20,): {"name": "Great Skua"},
+    }
+    assert edits[4,].deleted
+    assert dict(edits[10,].original) == {"id": 10, "name": "Auk", "berth": None}
+    assert dict(edits[2,].original)["name"] == "Auk"
+    assert draft.of_table("boats")[1] == []
+
+
+def test_nothing_is_left_of_a_draft_that_was_written_as_it_is() -> None:
+    draft = _with("Skua")
+    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Auk")
+    draft.delete("boats", (2,), _ORIGINAL)
+    draft.take_out(draft.frozen(), {})
+    assert not draft
 
 
 @pytest.mark.parametrize(

@@ -23,7 +23,6 @@ from jondel.core.errors import (
     TableUnreadable,
     TargetLocked,
     TargetNotFound,
-    TargetUnavailable,
 )
 
 _ROWS = (
@@ -210,7 +209,7 @@ def test_a_running_app_goes_on_undisturbed_while_it_is_looked_at(
 
 
 @pytest.mark.parametrize("companion", ["none", "empty wal"])
-def test_a_wal_database_in_a_read_only_folder_is_read_as_it_lies_there(
+def test_a_wal_database_in_a_read_only_folder_is_read(
     make: MakeDatabase, tmp_path: Path, companion: str
 ) -> None:
     folder = tmp_path / "readonly"
@@ -222,7 +221,7 @@ def test_a_wal_database_in_a_read_only_folder_is_read_as_it_lies_there(
     folder.chmod(0o555)
     try:
         said = _as_somebody_else(tmp_path, lambda: _count_berths(path))
-        assert said.startswith("(3, ('in WAL mode"), said
+        assert said == "(3, ())"
         assert sorted(entry.name for entry in folder.iterdir()) == (
             ["app.db"] if companion == "none" else ["app.db", "app.db-wal"]
         )
@@ -230,7 +229,7 @@ def test_a_wal_database_in_a_read_only_folder_is_read_as_it_lies_there(
         folder.chmod(0o755)
 
 
-def test_a_wal_that_cannot_be_read_in_a_read_only_folder_is_not_silently_left_out(
+def test_what_is_in_the_log_alone_is_read_in_a_read_only_folder_too(
     make: MakeDatabase, tmp_path: Path, app: OpenApp
 ) -> None:
     path = make(*_ROWS, journal="WAL")
@@ -244,8 +243,7 @@ def test_a_wal_that_cannot_be_read_in_a_read_only_folder_is_not_silently_left_ou
     folder.chmod(0o555)
     try:
         said = _as_somebody_else(tmp_path, lambda: _count_berths(folder / "app.db"))
-        assert said.startswith(TargetUnavailable.__name__), said
-        assert "app.db-wal" in said
+        assert said == "(4, ())"
     finally:
         folder.chmod(0o755)
 
@@ -264,7 +262,7 @@ def test_a_database_held_locked_is_reported_with_who_holds_it(
     assert _look_around(path) == 3
 
 
-def test_an_interrupted_transaction_is_left_for_the_app_to_roll_back(
+def test_an_interrupted_transaction_is_read_past_and_left_for_the_app_to_roll_back(
     make: MakeDatabase, tmp_path: Path, app: OpenApp
 ) -> None:
     path = make(*_ROWS, "PRAGMA cache_size=1")
@@ -281,8 +279,7 @@ def test_an_interrupted_transaction_is_left_for_the_app_to_roll_back(
     journal = path.with_name(path.name + "-journal")
     assert journal.stat().st_size > 0
     before = (path.read_bytes(), journal.read_bytes())
-    with pytest.raises(TargetUnavailable, match=r"app\.db-journal"):
-        _look_around(path)
+    assert _look_around(path) == 3
     assert (path.read_bytes(), journal.read_bytes()) == before
 
 

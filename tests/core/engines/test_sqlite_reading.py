@@ -359,4 +359,5 @@ def test_an_interrupt_stops_a_long_statement(make: MakeDatabase, opened: Opened)
         database.execute(
             "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) FROM n"
         )
+    database.resume()
     assert database.execute("SELECT 1").rows == ((1,),)

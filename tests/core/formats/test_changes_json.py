@@ -35,7 +35,7 @@ def written(make: MakeDatabase, tmp_path: Path) -> Written:
                 connection.execute(statement)
         with closing(open_database(earlier)) as one, closing(open_database(path)) as other:
             out = io.StringIO()
-            unread = write_changes(out, (one, other), (one, other), Scope())
+            unread = write_changes(out, (one, other), (one, other), Scope()).unread
             assert unread == []
             return json.loads(out.getvalue()), compare(one, other)
 

@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 
@@ -23,6 +24,7 @@ from jondel.core.snapshots.shelf import Shelf
 from jondel.core.trail.trail import Trail
 
 Opened = Callable[[Path], Database]
+TrailOf = Callable[[Database], Trail]
 _T = (
     "CREATE TABLE t(id INTEGER PRIMARY KEY, v)",
     "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 2000) "
@@ -201,8 +203,43 @@ with closing(open_database(sys.argv[1])) as database, closing(Trail(database.loc
             restore(trail, database, chance.choice([s for s in known if s.label]))
         else:
             with closing(trail.open(known[0])) as image:
-                database.become(image, database.mark())
+                database.restore_from(image, database.mark())
 """
+
+
+def test_states_are_opened_by_several_threads_at_once(
+    make: MakeDatabase,
+    opened: Opened,
+    trail_of: TrailOf,
+    app: OpenApp,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("jondel.core.snapshots.manifests._MOST_REMEMBERED", 2)
+    interval = sys.getswitchinterval()
+    path = make("CREATE TABLE t(v)", "INSERT INTO t VALUES (0)")
+    database = opened(path)
+    writer = app(path)
+    taking = trail_of(database)
+    for number in range(12):
+        writer.run(f"UPDATE t SET v = {number}")
+        taking.take(database)
+    snapshots = taking.snapshots()
+    trail = trail_of(database)
+
+    def read(_: int) -> list[object]:
+        values = []
+        for snapshot in snapshots:
+            with closing(trail.open(snapshot)) as state:
+                values.append(state.execute("SELECT v FROM t").rows[0][0])
+        return values
+
+    sys.setswitchinterval(1e-6)
+    try:
+        with ThreadPoolExecutor(8) as threads:
+            told = list(threads.map(read, range(40)))
+    finally:
+        sys.setswitchinterval(interval)
+    assert told == [list(range(12))] * 40
 
 
 @pytest.mark.parametrize("journal", ["WAL", "DELETE"])

@@ -141,15 +141,15 @@ def test_a_pasted_select_becomes_a_sheet() -> None:
 @pytest.mark.parametrize(
     ("sql", "reason"),
     [
-        pytest.param("DELETE FROM boats", "no SELECT", id="other-statement"),
+        pytest.param("DELETE FROM boats", "not a SELECT", id="other-statement"),
         pytest.param("SELECT * FROM boats, t", "one table", id="two-tables"),
         pytest.param("SELECT * FROM boats JOIN t", "one table", id="join"),
         pytest.param("SELECT * FROM nosuch", "no table", id="unknown-table"),
-        pytest.param("SELECT count(*) FROM boats", "no column", id="expression"),
+        pytest.param("SELECT count(*) FROM boats", "not a column", id="expression"),
         pytest.param("SELECT * FROM boats LIMIT 3", "LIMIT", id="limit"),
         pytest.param("SELECT name FROM boats GROUP BY name", "GROUP", id="groups"),
         pytest.param("SELECT * FROM boats ORDER BY lower(name)", "sorted", id="order-expression"),
-        pytest.param("", "no SELECT", id="nothing"),
+        pytest.param("", "not a SELECT", id="nothing"),
     ],
 )
 def test_what_a_sheet_cannot_show_is_said(sql: str, reason: str) -> None:

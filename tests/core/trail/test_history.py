@@ -10,8 +10,8 @@ import pytest
 from conftest import MakeDatabase, OpenApp
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import SnapshotNotFound, StatementFailed, StatementRefused
-from jondel.core.trail.asking import ask, mentioned
 from jondel.core.trail.history import record_history
+from jondel.core.trail.step_statements import mentioned, run_at
 from jondel.core.trail.trail import Trail
 
 Opened = Callable[[Path], Database]
@@ -94,30 +94,31 @@ def test_a_state_that_is_damaged_is_named_and_the_others_are_told(trail: Trail, 
 
 def test_a_statement_can_be_asked_of_a_past_step_and_of_two_at_once(trail: Trail) -> None:
     live = trail.live  # type: ignore[attr-defined]
-    assert ask(trail, live, "SELECT v FROM t", "step 1").rows == (("b",),)
-    assert ask(trail, live, "SELECT count(*) FROM t", "s5").rows == ((0,),)
-    told = ask(
+    assert run_at(trail, lambda: live, "SELECT v FROM t", "step 1").rows == (("b",),)
+    assert run_at(trail, lambda: live, "SELECT count(*) FROM t", "s5").rows == ((0,),)
+    told = run_at(
         trail,
-        live,
+        lambda: live,
         'SELECT now.t.w, live.w, s3.t.w, "step 0".t.w FROM main.t AS live '
         'JOIN s3.t ON s3.t.id = live.id JOIN "step 0".t ON "step 0".t.id = live.id '
         "JOIN now.t ON now.t.id = live.id",
     )
     assert told.rows == ((2, 2, 2, None),)
-    gone = ask(trail, live, "SELECT v FROM s2.t EXCEPT SELECT v FROM t", "step 3")
+    gone = run_at(trail, lambda: live, "SELECT v FROM s2.t EXCEPT SELECT v FROM t", "step 3")
     assert gone.rows == (("a",),)
-    assert ask(trail, live, "SELECT v FROM s3.t EXCEPT SELECT v FROM s2.t").rows == (("b",),)
+    between = "SELECT v FROM s3.t EXCEPT SELECT v FROM s2.t"
+    assert run_at(trail, lambda: live, between).rows == (("b",),)
 
 
 def test_a_state_that_is_not_there_is_named(trail: Trail) -> None:
     live = trail.live  # type: ignore[attr-defined]
     with pytest.raises(SnapshotNotFound, match="s99"):
-        ask(trail, live, "SELECT 1", "s99")
+        run_at(trail, lambda: live, "SELECT 1", "s99")
     with pytest.raises(StatementFailed, match="s99"):
-        ask(trail, live, "SELECT * FROM s99.t")
+        run_at(trail, lambda: live, "SELECT * FROM s99.t")
     with pytest.raises(StatementRefused, match="would write"):
-        ask(trail, live, "DELETE FROM s3.t")
-    assert ask(trail, live, "SELECT count(*) FROM t").rows == ((1,),)
+        run_at(trail, lambda: live, "DELETE FROM s3.t")
+    assert run_at(trail, lambda: live, "SELECT count(*) FROM t").rows == ((1,),)
 
 
 def test_states_are_recognised_before_a_dot() -> None:

@@ -23,14 +23,14 @@ def test_rules_are_kept_beside_the_database_and_found_again(tmp_path: Path) -> N
     assert not project.noise_rules()
     assert not list(tmp_path.rglob("jondel.toml")), "reading makes nothing"
     rules = NoiseRules(("sessions",), ("*.updated_at",), ("boats.seen_at",))
-    assert project.keep_noise_rules(rules) == tmp_path / "app/data/jondel.toml"
+    assert project.change_noise_rules(lambda _: rules) == tmp_path / "app/data/jondel.toml"
     assert _project(tmp_path).noise_rules() == rules
 
 
 def test_the_file_is_made_where_version_control_begins(tmp_path: Path) -> None:
     (tmp_path / "app" / ".git").mkdir(parents=True)
     project = _project(tmp_path)
-    assert project.keep_noise_rules(NoiseRules(("a",))) == tmp_path / "app/jondel.toml"
+    assert project.change_noise_rules(lambda _: NoiseRules(("a",))) == tmp_path / "app/jondel.toml"
     assert _project(tmp_path, "app/other/b.db").noise_rules() == NoiseRules(("a",))
 
 
@@ -39,12 +39,12 @@ def test_what_people_wrote_into_the_file_stays(tmp_path: Path) -> None:
     project.file.write_text(
         '# ours\n[noise]\ntables = ["a"]  # every request\n\n[else]\nx = 1\n', "utf-8"
     )
-    project.keep_noise_rules(project.noise_rules().with_rule("columns", "b.c"))
+    project.change_noise_rules(lambda _: project.noise_rules().with_rule("columns", "b.c"))
     text = project.file.read_text("utf-8")
     assert "# ours" in text
     assert "[else]\nx = 1" in text
     assert project.noise_rules() == NoiseRules(("a",), ("b.c",))
-    project.keep_noise_rules(NoiseRules())
+    project.change_noise_rules(lambda _: NoiseRules())
     assert not project.noise_rules()
 
 
@@ -77,7 +77,7 @@ def test_a_file_that_cannot_be_understood_is_named_and_left_alone(
     with pytest.raises(RuleInvalid, match=r"jondel\.toml"):
         project.noise_rules()
     with pytest.raises(RuleInvalid):
-        project.keep_noise_rules(NoiseRules(("x",)))
+        project.change_noise_rules(lambda _: NoiseRules(("x",)))
     assert project.file.read_text("utf-8") == content
 
 
@@ -86,6 +86,6 @@ def test_where_nothing_may_be_written_the_rules_are_kept_at_home(
 ) -> None:
     monkeypatch.setattr(os, "access", lambda path, mode: str(path).startswith(str(home)))
     project = _project(tmp_path)
-    kept = project.keep_noise_rules(NoiseRules(("a",)))
+    kept = project.change_noise_rules(lambda _: NoiseRules(("a",)))
     assert kept.is_relative_to(home)
     assert project.noise_rules() == NoiseRules(("a",))

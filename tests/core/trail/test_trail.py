@@ -335,6 +335,7 @@ def test_an_interrupt_stops_a_capture_and_leaves_nothing(
         stopper.join()
     assert trail.snapshots() == []
     assert _stored(home) == []
+    database.resume()
     assert trail.take(database).id == "s1"
 
 

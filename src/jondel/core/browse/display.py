@@ -24,9 +24,11 @@ BREAK_SIGN = "⏎"
 TAB_SIGN = "⇥"
 UNPRINTABLE_SIGN = "�"
 INVISIBLE_SIGN = "⁞"
-_BASE_FOR_COMBINING = "◌"
+COMBINING_BASE = "◌"
 _DELETE = 0x7F
 _TEXT_OR_EMOJI_SELECTORS = "\ufe0e\ufe0f"
+_PRINTS_NOTHING = frozenset("\u034f\u115f\u1160\u17b4\u17b5\u2800\u3164\uffa0")
+"""Letters and signs for which nothing is drawn: fillers, joiners, an empty Braille pattern."""
 
 _BLOB_KINDS: tuple[tuple[bytes, str], ...] = (
     (b"\x89PNG\r\n\x1a\n", "png"),
@@ -74,6 +76,13 @@ def pieces(value: Value, limit: int = 400) -> list[Piece]:
 def line(value: Value, limit: int = 400) -> str:
     """Show a value as plain text on one line."""
     return "".join(piece.text for piece in pieces(value, limit))
+
+
+def visible(text: str) -> str:
+    """A text with marks for the characters that a terminal would act on or that cannot be seen."""
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(character_sign(character)[0] for character in text)
 
 
 def safe_name(name: str) -> str:
@@ -148,12 +157,12 @@ def _text_pieces(text: str, limit: int, *, whole: bool = True) -> list[Piece]:
         return [Piece(EMPTY_SIGN, "empty")] if whole else []
     shown = text[:limit]
     if shown.isascii() and shown.isprintable() and shown.strip(" ") == shown:
-        found = [Piece(shown, "text")]
+        shown_pieces = [Piece(shown, "text")]
     else:
-        found = list(_joined(_marked(shown, ends_here=len(shown) == len(text))))
+        shown_pieces = list(_joined(_marked(shown, ends_here=len(shown) == len(text))))
     if len(text) > limit:
-        found.append(Piece(CLIP_SIGN, "clip"))
-    return found
+        shown_pieces.append(Piece(CLIP_SIGN, "clip"))
+    return shown_pieces
 
 
 def _marked(text: str, *, ends_here: bool) -> Iterator[Piece]:
@@ -165,15 +174,17 @@ def _marked(text: str, *, ends_here: bool) -> Iterator[Piece]:
             yield Piece(BLANK_SIGN, "mark")
             base_before = False
             continue
-        shown, role = _shown(character)
+        shown, role = character_sign(character)
         if role == "text" and unicodedata.category(character) in ("Mn", "Me") and not base_before:
-            yield Piece(_BASE_FOR_COMBINING, "mark")
+            yield Piece(COMBINING_BASE, "mark")
         base_before = role == "text" or (base_before and not shown)
         if shown:
             yield Piece(shown, role)
 
 
-def _shown(character: str) -> tuple[str, Role]:
+def character_sign(character: str) -> tuple[str, Role]:
+    """What is shown for a character: itself, or a mark where a terminal would act on it or it could
+    not be seen; nothing for a selector that only says how the character before it looks."""
     code = ord(character)
     if character == "\n":
         return BREAK_SIGN, "mark"
@@ -184,6 +195,8 @@ def _shown(character: str) -> tuple[str, Role]:
     if character in _TEXT_OR_EMOJI_SELECTORS:
         # Terminals disagree on how wide the sign before it becomes; without it they agree.
         return "", "text"
+    if character in _PRINTS_NOTHING:
+        return INVISIBLE_SIGN, "mark"
     if character.isprintable():
         return character, "text"
     match unicodedata.category(character):
@@ -197,10 +210,10 @@ def _shown(character: str) -> tuple[str, Role]:
             return UNPRINTABLE_SIGN, "mark"
 
 
-def _joined(found: Iterator[Piece]) -> Iterator[Piece]:
+def _joined(shown_pieces: Iterator[Piece]) -> Iterator[Piece]:
     held: list[str] = []
     role: Role = "text"
-    for piece in found:
+    for piece in shown_pieces:
         if piece.role != role and held:
             yield Piece("".join(held), role)
             held = []

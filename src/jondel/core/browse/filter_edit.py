@@ -31,11 +31,11 @@ class FilterLine(NamedTuple):
 
 def lines_of(stack: Filter) -> list[FilterLine]:
     """The conditions of a filter from top to bottom."""
-    found: list[FilterLine] = []
+    lines: list[FilterLine] = []
     for number, layer in enumerate(stack.layers):
         joint = "and" if number else ""
-        found += _lines(layer.condition, (number,), joint, layer.on)
-    return found
+        lines += _lines(layer.condition, (number,), joint, layer.on)
+    return lines
 
 
 def _lines(condition: Condition, path: Path, joint: str, on: bool) -> Iterator[FilterLine]:
@@ -61,13 +61,13 @@ def with_other_joint(stack: Filter, path: Path) -> Filter:
     if len(path) == 1:
         return _joined_to_above(stack, path[0])
     layer = stack.layers[path[0]]
-    found = next((x for x in lines_of(stack) if x.path == path), None)
-    if found is None or found.joint != "or" or len(path) > 2:
+    entry = next((x for x in lines_of(stack) if x.path == path), None)
+    if entry is None or entry.joint != "or" or len(path) > 2:
         return stack
     rest = _replaced(layer.condition, path[1:], None)
     kept = [] if rest is None else [replace(layer, condition=rest)]
     layers = list(stack.layers)
-    layers[path[0] : path[0] + 1] = [*kept, Layer(found.condition, layer.on)]
+    layers[path[0] : path[0] + 1] = [*kept, Layer(entry.condition, layer.on)]
     return Filter(tuple(layers))
 
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import NamedTuple, cast
 
-from jondel.core.engines.protocol import Database
+from jondel.core.engines.protocol import Database, RowOrder
 from jondel.core.model.changes import RecordChange, TableChanges
-from jondel.core.model.ordering import sort_key
+from jondel.core.model.filters import Arrangement
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
+from jondel.core.model.values import Clipped, Row, ShownRow, Value
 
 _MOST = 500
 
@@ -23,28 +24,40 @@ class Ghost(NamedTuple):
     rows_before: int
 
 
-def ghosts_of(database: Database, table: Table, changes: TableChanges) -> list[Ghost]:
+def ghosts_of(
+    database: Database,
+    table: Table,
+    changes: TableChanges,
+    arrangement: Arrangement | None = None,
+    order: RowOrder | None = None,
+) -> list[Ghost]:
     """Place the removed records of a table among its rows; at most the first 500 of them.
 
-    None where rows have no address, or where the columns were others.
+    ``arrangement`` is that of the sheet and ``order`` its order, None for the table as it is;
+    a record that the sheet's filter would not find is left out. None where rows have no address,
+    or where the columns were others.
     """
     if not table.position_columns or changes.columns_before != changes.columns_after:
         return []
-    found: list[tuple[Position, RecordChange]] = []
+    removed: list[tuple[Position, RecordChange]] = []
     for record in changes.records:
-        if record.kind != "removed" or record.before is None:
+        if len(removed) == _MOST:
+            break
+        # A value that was too large to be kept whole does not say where its row would be.
+        if record.kind != "removed" or record.before is None or _is_clipped(record.before):
             continue
         if table.row_id is not None:
             if record.row_id is not None:
-                found.append(((record.row_id,), record))
+                removed.append(((record.row_id,), record))
         elif changes.key_columns == table.primary_key:
-            found.append((record.key, record))
-    found.sort(key=lambda entry: sort_key(entry[0]))
-    ghosts: list[Ghost] = []
-    for position, record in found[:_MOST]:
-        last = (ghosts[-1].position, ghosts[-1].rows_before) if ghosts else None
-        ghosts.append(Ghost(record, position, database.ordinal_of(table, position, last)))
-    return ghosts
+            removed.append((record.key, record))
+    rows = [(position, cast(Row, record.before)) for position, record in removed]
+    places = database.places_of_absent(table, arrangement or Arrangement(), order, rows)
+    return [Ghost(removed[index][1], removed[index][0], place) for index, place in places]
+
+
+def _is_clipped(row: ShownRow) -> bool:
+    return any(isinstance(value, Clipped) for value in row)
 
 
 class Interleaving:
@@ -92,7 +105,7 @@ class Interleaving:
         at = sum(1 for ghost in self._ghosts if ghost.rows_before <= ordinal)
         return ordinal + at
 
-    def line_of_ghost(self, key: Sequence[object]) -> int | None:
+    def line_of_ghost(self, key: Sequence[Value]) -> int | None:
         """The line of a removed record, by its key."""
         for line, ghost in zip(self._lines, self._ghosts, strict=True):
             if ghost.record.key == tuple(key):

@@ -31,12 +31,18 @@ class JsonLine(NamedTuple):
     folded: bool = False
 
 
-class _Number(str):
+class JsonNumber(str):
     """A number as it is written."""
 
+    def __repr__(self) -> str:
+        return f"#{self}"  # told from a string, also within other values
 
-class _Pairs(list[Any]):
+
+class JsonObject(list[Any]):
     """An object's names and values, in their order."""
+
+    def __repr__(self) -> str:
+        return f"{{{super().__repr__()}}}"  # told from a list
 
 
 def parsed(text: str) -> Any | None:
@@ -48,10 +54,10 @@ def parsed(text: str) -> Any | None:
     try:
         return json.loads(
             text,
-            object_pairs_hook=_Pairs,
-            parse_float=_Number,
-            parse_int=_Number,
-            parse_constant=_Number,
+            object_pairs_hook=JsonObject,
+            parse_float=JsonNumber,
+            parse_int=JsonNumber,
+            parse_constant=JsonNumber,
         )
     except (ValueError, RecursionError):
         return None
@@ -82,19 +88,19 @@ def laid_out(text: str) -> str:
 def _indented(value: Any, indent: str) -> str:
     import json
 
-    if isinstance(value, _Number):
+    if isinstance(value, JsonNumber):
         return str(value)
     if not isinstance(value, list):
         plain = json.dumps(value, ensure_ascii=False)
         # Half a surrogate pair can only be written as it came: escaped.
         return plain if plain.isascii() or plain.isprintable() else json.dumps(value)
-    opening, closing = "{}" if isinstance(value, _Pairs) else "[]"
+    opening, closing = "{}" if isinstance(value, JsonObject) else "[]"
     if not value:
         return opening + closing
     inner = indent + "  "
     parts = [
         f"{json.dumps(part[0], ensure_ascii=False)}: {_indented(part[1], inner)}"
-        if isinstance(value, _Pairs)
+        if isinstance(value, JsonObject)
         else _indented(part, inner)
         for part in value
     ]
@@ -118,7 +124,7 @@ def _lines(
     if not isinstance(value, list):
         yield JsonLine(depth, [*before, *_scalar(value), Piece(after, "text")])
         return
-    is_object = isinstance(value, _Pairs)
+    is_object = isinstance(value, JsonObject)
     opening, closing = "{}" if is_object else "[]"
     folded = (depth > 0 and len(value) > _FOLDED_OVER) != (path in changed)
     if not value or folded:
@@ -144,7 +150,7 @@ def _scalar(value: Any) -> list[Piece]:
             return [Piece("null", "null")]
         case bool():
             return [Piece("true" if value else "false", "number")]
-        case _Number():
+        case JsonNumber():
             return [Piece(str(value), "number")]
         case _:
             return _string(str(value))

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import JondelError
+from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
@@ -66,7 +66,7 @@ class LinkDecisions(NamedTuple):
 
 def declared_links(schema: Schema) -> list[Link]:
     """The links that the schema's foreign keys make; those to tables that are not there are out."""
-    found = []
+    links = []
     for table in schema.tables:
         for key in table.foreign_keys:
             parent = schema.find(key.target_table)
@@ -76,10 +76,10 @@ def declared_links(schema: Schema) -> list[Link]:
             named = [_named(parent, name) for name in columns]
             ours = [_named(table, name) for name in key.columns]
             if len(named) == len(ours) and all(named) and all(ours):
-                found.append(
+                links.append(
                     Link(table.name, tuple(map(str, ours)), parent.name, tuple(map(str, named)))
                 )
-    return list(dict.fromkeys(found))
+    return list(dict.fromkeys(links))
 
 
 def guessed_links(database: Database, schema: Schema) -> Iterator[Link]:
@@ -115,15 +115,15 @@ def all_links(
     declared: Iterable[Link], guessed: Iterable[Link], decisions: LinkDecisions
 ) -> dict[Link, Standing]:
     """Every link that holds or may hold, with its standing; refused ones are left out."""
-    found: dict[Link, Standing] = dict.fromkeys(declared, "declared")
+    standing: dict[Link, Standing] = dict.fromkeys(declared, "declared")
     for link in decisions.added:
-        found.setdefault(link, "added")
+        standing.setdefault(link, "added")
     for link in decisions.confirmed:
-        found.setdefault(link, "confirmed")
+        standing.setdefault(link, "confirmed")
     for link in guessed:
         if link not in decisions.refused:
-            found.setdefault(link, "guessed")
-    return found
+            standing.setdefault(link, "guessed")
+    return standing
 
 
 # Following links
@@ -163,14 +163,14 @@ def target_of(
     if parent is None or values is None:
         return None
     cells = tuple(zip(link.parent_columns, values, strict=True))
-    found = database.matching_rows(parent, cells, 1)
-    return LinkedRecord(parent, found.positions[0], found.rows[0]) if found.rows else None
+    window = database.matching_rows(parent, cells, 1)
+    return LinkedRecord(parent, window.positions[0], window.rows[0]) if window.rows else None
 
 
 def _values(table: Table, row: ShownRow, columns: Sequence[str]) -> tuple[StoredValue, ...] | None:
     """The values of some columns; None where one is NULL or not at hand in full."""
-    found = tuple(_value(table, row, name) for name in columns)
-    return None if any(v is None or isinstance(v, Clipped) for v in found) else found  # type: ignore[return-value]
+    values = tuple(_value(table, row, name) for name in columns)
+    return None if any(v is None or isinstance(v, Clipped) for v in values) else values  # type: ignore[return-value]
 
 
 def _value(table: Table, row: ShownRow, column: str) -> object:
@@ -190,16 +190,16 @@ def _named(table: Table, name: str) -> str | None:
 def _forms(name: str) -> set[str]:
     """A table's name in one and in many, without what parts its words."""
     plain = _plain(name)
-    found = {plain}
+    forms = {plain}
     if plain.endswith("ies"):
-        found.add(plain[:-3] + "y")
+        forms.add(plain[:-3] + "y")
     if plain.endswith("es"):
-        found.add(plain[:-2])
+        forms.add(plain[:-2])
     if plain.endswith("s"):
-        found.add(plain[:-1])
+        forms.add(plain[:-1])
     if plain.endswith("y"):
-        found.add(plain[:-1] + "ies")
-    return found | {f"{plain}s", f"{plain}es"}
+        forms.add(plain[:-1] + "ies")
+    return forms | {f"{plain}s", f"{plain}es"}
 
 
 def _plain(name: str) -> str:
@@ -242,6 +242,8 @@ def _leads_somewhere(database: Database, child: Table, parent: Table, link: Link
             database.count_matching(parent, ((link.parent_columns[0], value),), 1)
             for value in values
         )
+    except Cancelled:
+        raise
     except JondelError:
         return False
     return bool(values) and hits >= _LEAST_SHARE * len(values)
@@ -261,6 +263,8 @@ def _by_kind(
         return
     try:
         found = database.distinct_values(child, beside, _MOST_KINDS)
+    except Cancelled:
+        raise
     except JondelError:
         return
     for kind in found:

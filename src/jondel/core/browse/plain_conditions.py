@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, get_args
 
-from jondel.core.keeping.json_values import json_value, value_from_json
+from jondel.core.files.json_values import json_value, value_from_json
 from jondel.core.model.filters import (
     ColumnCondition,
     Condition,

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from jondel.core.browse.layout import ColumnLayout
-from jondel.core.keeping.small_files import SmallFile
+from jondel.core.files.small_files import SmallFile
 
 if TYPE_CHECKING:  # most tables are looked at as they are
     from jondel.core.model.filters import Arrangement, Condition, Filter, OrderKey

@@ -117,15 +117,15 @@ def time_kinds(
     ``rows`` are some of the table's; ``chosen`` says by column what a person wants, a kind or
     empty for no times.
     """
-    found: dict[str, TimeKind] = {}
+    kinds: dict[str, TimeKind] = {}
     for index, column in enumerate(table.columns):
         if column.name in chosen:
             kind = next((k for k in TIME_KINDS if k == chosen[column.name]), None)
         else:
             kind = guess_time_kind(column, (row[index] for row in rows))
         if kind is not None:
-            found[column.name] = kind
-    return found
+            kinds[column.name] = kind
+    return kinds
 
 
 def moment(value: Value, kind: TimeKind) -> datetime | None:
@@ -150,19 +150,19 @@ def moment(value: Value, kind: TimeKind) -> datetime | None:
 
 def reading(value: Value, kind: TimeKind) -> str | None:
     """How a value reads as a time, in UTC unless the text says another zone."""
-    found = moment(value, kind)
-    if found is None:
+    time = moment(value, kind)
+    if time is None:
         return None
     if kind == "ISO text" and isinstance(value, str):
         # The clock can be read as it stands, unless it is another zone's.
         parts = _ISO.fullmatch(value.strip())
         if parts is None or parts[3] in (None, "Z", "UTC"):
-            return f"{found:%A}, {found.day} {found:%B}"
-        there = found.astimezone(UTC)
+            return f"{time:%A}, {time.day} {time:%B}"
+        there = time.astimezone(UTC)
         return f"{there:%A}, {there.day} {there:%B}, {there:%H:%M:%S} UTC"
-    shown = f"{found:%Y-%m-%d %H:%M:%S}"
-    if found.microsecond:
-        shown += f".{found.microsecond:06d}".rstrip("0")
+    shown = f"{time:%Y-%m-%d %H:%M:%S}"
+    if time.microsecond:
+        shown += f".{time.microsecond:06d}".rstrip("0")
     return f"{shown} UTC" if kind != "fourteen digits" else shown
 
 
@@ -173,12 +173,12 @@ def _named_as_time(column: Column) -> bool:
     return any(part.lower() in _NAME_PARTS or part.lower().endswith("time") for part in parts)
 
 
-def _plausible(found: datetime | None, kind: TimeKind | None = None) -> bool:
+def _plausible(time: datetime | None, kind: TimeKind | None = None) -> bool:
     first, last = _PLAUSIBLE_FROM_2001 if kind == "seconds since 2001" else _PLAUSIBLE
-    return found is not None and first <= found < last
+    return time is not None and first <= time < last
 
 
-def _from_iso(text: object) -> datetime | None:
+def _from_iso(text: Value) -> datetime | None:
     parts = _ISO.fullmatch(text.strip()) if isinstance(text, str) else None
     if parts is None:
         return None

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from jondel.core.engines.protocol import Database
 from jondel.core.model.changes import NO_VALUE, CellChange, NoValue, RecordChange
 from jondel.core.model.schema import Table
-from jondel.core.model.values import Row, ShownRow, StoredValue, Value, clipped, identical
+from jondel.core.model.values import ShownRow, StoredValue, Value, clipped, identical
 
 
 class CellComparison:
@@ -26,23 +26,28 @@ class CellComparison:
                 filled, known = after.default_of(new, column.name)
                 self._new.append((column.name, index, filled, known))
 
-    def differing(self, before: Row, after: Row) -> tuple[CellChange, ...]:
+    @property
+    def shared(self) -> Sequence[tuple[str, int, int]]:
+        """The columns that both sides have: name on the newer side, and places on each."""
+        return self._shared
+
+    def differing(self, before: ShownRow, after: ShownRow) -> tuple[CellChange, ...]:
         """The cells that differ, in the newer side's column order.
 
         A column only the older side has makes no cell differ; one only the newer side has does
         where its value is another than the default the engine filled in.
         """
-        found = [
+        cells = [
             (new, CellChange(name, before[old], after[new]))
             for name, old, new in self._shared
             if not identical(before[old], after[new])
         ]
-        found += [
+        cells += [
             (index, CellChange(name, NO_VALUE, after[index]))
             for name, index, filled, known in self._new
             if not (known and identical(filled, after[index]))
         ]
-        return tuple(cell for _, cell in sorted(found, key=lambda entry: entry[0]))
+        return tuple(cell for _, cell in sorted(cells, key=lambda entry: entry[0]))
 
 
 def clipped_change(change: RecordChange, max_bytes: int | None) -> RecordChange:
@@ -57,12 +62,16 @@ def clipped_change(change: RecordChange, max_bytes: int | None) -> RecordChange:
     def short_row(row: ShownRow | None) -> ShownRow | None:
         return None if row is None else tuple(short(value) for value in row)
 
-    def short_cell(cell: CellChange) -> CellChange:
-        before = cell.before if isinstance(cell.before, NoValue) else short(cell.before)
-        return cell._replace(before=before, after=short(cell.after))
-
     return change._replace(
         before=short_row(change.before),
         after=short_row(change.after),
-        cells=tuple(short_cell(cell) for cell in change.cells),
+        cells=tuple(clipped_cell(cell, limit) for cell in change.cells),
     )
+
+
+def clipped_cell(cell: CellChange, max_bytes: int) -> CellChange:
+    """A changed cell with its values clipped."""
+    before = cell.before
+    if not isinstance(before, NoValue):
+        before = clipped(before, max_bytes)
+    return cell._replace(before=before, after=clipped(cell.after, max_bytes))

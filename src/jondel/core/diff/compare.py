@@ -8,11 +8,13 @@ can differ where the engine can tell which these are. The result is the same.
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import cast
 
 from jondel.core.diff.cells import CellComparison, clipped_change
 from jondel.core.diff.keys import Key, comparison_key
+from jondel.core.diff.large_values import LargeValues
 from jondel.core.diff.merge import Pair, merge
 from jondel.core.diff.noise import NoiseRules
 from jondel.core.diff.renames import find_renames
@@ -29,8 +31,8 @@ from jondel.core.model.changes import (
     TableChanges,
     Unread,
 )
-from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import Row
+from jondel.core.model.schema import Column, Schema, Table
+from jondel.core.model.values import Row, ShownRow
 
 _log = logging.getLogger(__name__)
 _NO_RULES = NoiseRules()
@@ -42,8 +44,9 @@ class Scope:
 
     ``keep_records`` bounds the records kept for each table, and ``keep_value_bytes`` the size of
     the values kept in them, which are clipped beyond it. Everything is compared and counted all
-    the same, but for what ``noise`` hides: that is counted by itself. ``by_pages`` False has every
-    row read, which gives the same and takes longer.
+    the same, but for what ``noise`` hides: that is counted by itself. With ``inside`` it is told of
+    the cells that are kept what differs inside their values. ``by_pages`` False has every row read,
+    which gives the same and takes longer.
     """
 
     internal: bool = False
@@ -51,6 +54,7 @@ class Scope:
     keep_records: int | None = None
     keep_value_bytes: int | None = None
     noise: NoiseRules = _NO_RULES
+    inside: bool = False
     by_pages: bool = True
 
 
@@ -68,6 +72,9 @@ class TableDifference:
     columns_after: tuple[str, ...]
     records: Iterator[RecordChange]
     method: Method
+    declared: Mapping[str, Column] = field(default_factory=dict)
+    """The columns of the newer side by name."""
+    nothing_to_read: bool = False
 
 
 def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Changes:
@@ -81,7 +88,7 @@ def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Ch
         TargetError: one of the databases became unusable as a whole.
     """
     comparison = Comparison(before, after, scope)
-    found: list[TableChanges] = []
+    table_changes: list[TableChanges] = []
     unread: list[Unread] = []
     for name, difference in comparison.tables():
         if isinstance(difference, Unread):
@@ -95,8 +102,10 @@ def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Ch
             unread.append(Unread(name, str(error)))
             continue
         if changes.counts.total or changes.hidden:
-            found.append(changes)
-    return Changes(tuple(found), comparison.schema_changes(), tuple(unread), comparison.method)
+            table_changes.append(changes)
+    return Changes(
+        tuple(table_changes), comparison.schema_changes(), tuple(unread), comparison.method
+    )
 
 
 class Comparison:
@@ -127,8 +136,14 @@ class Comparison:
         Consume each table's records before going on; doing so may raise ``ReadError``.
         """
         old, new = self._before.schema(), self._after.schema()
+        unread_tables = 0
         old_tables, new_tables = ({t.name: t for t in side.tables} for side in (old, new))
+        alike = self._after.tables_alike(self._before) if self._scope.by_pages else frozenset()
         for name in self._comparable(old, new):
+            if name in alike:
+                unread_tables += 1
+                self._methods.add("pages")
+                continue
             was = old_tables.get(self._renames.old_table(name))
             try:
                 difference = self._difference(was, new_tables.get(name))
@@ -138,8 +153,13 @@ class Comparison:
                 yield name, Unread(name, str(error))
                 continue
             self._methods.add(difference.method)
-            _log.info("%s: compared by %s", name, difference.method)
+            if difference.nothing_to_read:
+                unread_tables += 1
+            else:
+                _log.info("%s: compared by %s", name, difference.method)
             yield name, difference
+        if unread_tables:
+            _log.info("%s tables have the same pages", unread_tables)
 
     def _comparable(self, old: Schema, new: Schema) -> list[str]:
         """Names of the tables to compare, those of the new side first, in its order."""
@@ -169,7 +189,16 @@ class Comparison:
             columns = shown.column_names
             nothing: Iterator[RecordChange] = iter(())
             key = Key(shown.primary_key, False, False)  # of no consequence
-            return TableDifference(shown.schema, shown.name, key, columns, columns, nothing, method)
+            return TableDifference(
+                shown.schema,
+                shown.name,
+                key,
+                columns,
+                columns,
+                nothing,
+                method,
+                nothing_to_read=True,
+            )
         key = comparison_key(before, after, old, new)
         renamed = self._renames.columns.get(shown.name, {})
         cells = CellComparison(after, old, new, renamed) if old and new else None
@@ -179,9 +208,18 @@ class Comparison:
             key,
             old.column_names if old else (),
             new.column_names if new else (),
-            _differing_records(before, after, old, new, key, cells, only),
+            _differing_records(before, after, old, new, key, cells, only, self._scope),
             method,
+            {column.name: column for column in new.columns} if new else {},
         )
+
+
+def with_insides(change: RecordChange, difference: TableDifference) -> RecordChange:
+    """A change with what differs inside the values of its cells."""
+    from jondel.core.diff.inside import with_inside  # not needed where nobody asks
+
+    cells = tuple(with_inside(cell, difference.declared.get(cell.column)) for cell in change.cells)
+    return change._replace(cells=cells)
 
 
 def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
@@ -189,13 +227,15 @@ def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
     kept: list[RecordChange] = []
     counts = dict.fromkeys(MARKS, 0)
     hidden = 0
-    for found in difference.records:
-        change = scope.noise.left_of(difference.table, found)
+    for record in difference.records:
+        change = scope.noise.without_noise(difference.table, record)
         if change is None:
             hidden += 1
             continue
         counts[change.kind] += 1
         if keep is None or len(kept) < keep:
+            if scope.inside:
+                change = with_insides(change, difference)
             kept.append(clipped_change(change, scope.keep_value_bytes))
     return TableChanges(
         difference.schema,
@@ -218,35 +258,41 @@ def _differing_records(
     key: Key,
     cells: CellComparison | None,
     only: Selection | None,
+    scope: Scope,
 ) -> Iterator[RecordChange]:
     """Yield a table's differing records in key order."""
+    large = LargeValues(before, after, old, new, key, keep_whole=scope.keep_value_bytes is None)
     same_columns = bool(old and new and old.column_names == new.column_names)
     for pair in merge(
-        _keyed_rows(before, old, key, only),
-        _keyed_rows(after, new, key, only),
+        _keyed_rows(before, old, key, only, large.largest),
+        _keyed_rows(after, new, key, only, large.largest),
         key.width,
         same_columns,
     ):
-        change = _record_change(pair, key, cells)
+        change = _record_change(large.resolved(pair, cells), key, cells)
         if change is not None:
             yield change
 
 
 def _keyed_rows(
-    database: Database, table: Table | None, key: Key, only: Selection | None
-) -> Iterator[list[Row]]:
+    database: Database,
+    table: Table | None,
+    key: Key,
+    only: Selection | None,
+    largest: int | None,
+) -> Iterator[list[ShownRow]]:
     """A side's rows: key values, the row number where there is one, then all columns."""
     if table is None:
         return iter(())
     columns = (*key.columns_in(table), *key.row_id_in(table), *table.column_names)
-    return database.stream_rows(table, columns, key.columns_in(table), only)
+    return database.stream_rows(table, columns, key.columns_in(table), only, largest)
 
 
 def _record_change(pair: Pair, key: Key, cells: CellComparison | None) -> RecordChange | None:
     before, after = pair
     present = after if after is not None else before
     assert present is not None
-    record_key = present[: key.width]
+    record_key = cast(Row, present[: key.width])
     row_id = present[key.width] if key.with_row_id else None
     number = row_id if isinstance(row_id, int) else None
     start = key.width + key.with_row_id

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import marshal
 from collections.abc import Iterator
-from typing import Any, TypeAlias
+from typing import Any, TypeAlias, cast
+from uuid import uuid4
 
-from jondel.core.model.ordering import sort_key
-from jondel.core.model.values import Row
+from jondel.core.model.ordering import SortKey, sort_key
+from jondel.core.model.values import Clipped, Row, ShownRow
 
-Pair: TypeAlias = tuple[Row | None, Row | None]
+Pair: TypeAlias = tuple[ShownRow | None, ShownRow | None]
 """A row before and after; None on the side that has no row of that key."""
 
 # Version 2 of the format writes no back references, so equal rows give equal bytes.
@@ -22,7 +23,10 @@ _LONGEST_STRIDE = 1024
 
 
 def merge(
-    before: Iterator[list[Row]], after: Iterator[list[Row]], key_width: int, same_columns: bool
+    before: Iterator[list[ShownRow]],
+    after: Iterator[list[ShownRow]],
+    key_width: int,
+    same_columns: bool,
 ) -> Iterator[Pair]:
     """Yield the rows that are on one side only or seem to differ, in key order.
 
@@ -39,7 +43,7 @@ def merge(
             if not (left.left and right.left):
                 continue
         one, other = left.rows[left.at], right.rows[right.at]
-        left_key, right_key = sort_key(one[:key_width]), sort_key(other[:key_width])
+        left_key, right_key = _key(one, key_width), _key(other, key_width)
         if left_key < right_key:
             left.at += 1
             yield one, None
@@ -58,12 +62,16 @@ def merge(
             yield None, row
 
 
+def _key(row: ShownRow, width: int) -> SortKey:
+    return sort_key(cast(Row, row[:width]))  # a key is never clipped
+
+
 class _Side:
     """One side's current batch and how far it has been used up."""
 
-    def __init__(self, batches: Iterator[list[Row]]) -> None:
+    def __init__(self, batches: Iterator[list[ShownRow]]) -> None:
         self._batches = batches
-        self.rows: list[Row] = []
+        self.rows: list[ShownRow] = []
         self.at = 0
 
     @property
@@ -78,7 +86,7 @@ class _Side:
         self.at = 0
         return bool(self.rows)
 
-    def take_all(self) -> list[Row]:
+    def take_all(self) -> list[ShownRow]:
         rest = self.rows[self.at :]
         self.at = len(self.rows)
         return rest
@@ -109,5 +117,7 @@ def _bytes(rows: Any) -> bytes:
     try:
         return marshal.dumps(rows, _MARSHAL_VERSION)
     except ValueError:
+        if any(isinstance(value, Clipped) for row in rows for value in row):
+            return uuid4().bytes  # what is beyond the beginnings is not known
         # InvalidText is none of marshal's types; this spelling is as exact, only slower.
         return repr(rows).encode("utf-8", "backslashreplace")

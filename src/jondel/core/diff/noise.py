@@ -63,7 +63,7 @@ class NoiseRules:
     def hide_table(self, table: str) -> bool:
         return _matches(table, self.tables)
 
-    def left_of(self, table: str, record: RecordChange) -> RecordChange | None:
+    def without_noise(self, table: str, record: RecordChange) -> RecordChange | None:
         """What is left of a record's change; None where all of it is noise."""
         if self.hide_table(table):
             return None

@@ -30,6 +30,8 @@ def find_renames(before: Database, after: Database) -> Renames:
     alike. A column was where its place in the table is the same, it is declared alike but for the
     name, and most rows that both states begin with hold the same value in it.
     """
+    if before.schema() is after.schema():
+        return Renames()
     old, new = ({t.name: t for t in side.schema().tables} for side in (before, after))
     gone = {old[name].storage: name for name in old.keys() - new.keys()}
     tables: dict[str, str] = {}
@@ -55,7 +57,7 @@ def _renamed_columns(was: Table, now: Table) -> dict[str, str]:
     if not all(_nameless(one) == _nameless(other) for one, other in pairs):
         return {}
     old_names, new_names = set(was.column_names), set(now.column_names)
-    found = {new.name: old.name for old, new in pairs if old.name != new.name}
+    renamed = {new.name: old.name for old, new in pairs if old.name != new.name}
     # Names that changed places cannot be told from contents that did, and keys are compared by
     # the names of their columns.
     unclear = any(
@@ -63,7 +65,7 @@ def _renamed_columns(was: Table, now: Table) -> dict[str, str]:
         or (old.name != new.name and new.key_position)
         for old, new in pairs
     )
-    return {} if unclear else found
+    return {} if unclear else renamed
 
 
 def _nameless(column: Column) -> Column:

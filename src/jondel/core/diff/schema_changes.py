@@ -12,7 +12,9 @@ from jondel.core.model.schema import Column, Schema, Table
 def schema_changes(
     old: Schema, new: Schema, renames: Renames, internal: bool = False
 ) -> tuple[SchemaChange, ...]:
-    """List tables, columns, views, indexes and triggers that came, went, or are others now."""
+    """List tables, columns, views, indexes and triggers that came, went or changed."""
+    if old is new:
+        return ()
     return (*_table_changes(old, new, renames, internal), *_object_changes(old, new, internal))
 
 

@@ -37,13 +37,16 @@ class NewRecord(NamedTuple):
 Entry: TypeAlias = RecordEdit | NewRecord
 
 
-class Draft:
+class DraftEntries:
     """Edits in the order in which records were first touched."""
 
-    def __init__(self) -> None:
-        self._edits: dict[tuple[str, Position], RecordEdit] = {}
-        self._inserts: dict[int, NewRecord] = {}
-        self._next = 1
+    def __init__(
+        self,
+        edits: Mapping[tuple[str, Position], RecordEdit],
+        inserts: Mapping[int, NewRecord],
+    ) -> None:
+        self._edits = dict(edits)
+        self._inserts = dict(inserts)
 
     def __len__(self) -> int:
         return len(self._edits) + len(self._inserts)
@@ -73,6 +76,21 @@ class Draft:
 
     def get(self, key: EntryKey) -> Entry | None:
         return self._inserts.get(key) if isinstance(key, int) else self._edits.get(key)
+
+    def frozen(self) -> DraftEntries:
+        """The entries as they are now, for another thread: whatever becomes of these here."""
+        return DraftEntries(self._edits, self._inserts)
+
+
+class Draft(DraftEntries):
+    """Edits that are being made."""
+
+    def __init__(self, entries: DraftEntries | None = None) -> None:
+        if entries is None:
+            super().__init__({}, {})
+        else:
+            super().__init__(entries._edits, entries._inserts)
+        self._next = max(self._inserts, default=0) + 1
 
     def set_cell(
         self, table: str, position: Position, original: Cells, column: str, value: StoredValue
@@ -131,6 +149,59 @@ class Draft:
         """Forget everything."""
         self._edits.clear()
         self._inserts.clear()
+
+    def take_out(self, written: DraftEntries, placed: Mapping[EntryKey, Position]) -> None:
+        """Forget what was written; what was edited meanwhile stays, as an edit of what is there.
+
+        ``placed`` says where records are now that were added, or that have another position.
+        """
+        for entry in written:
+            now = self.get(key_of(entry))
+            if now is entry or now is None:
+                self.drop(key_of(entry))
+            elif isinstance(now, RecordEdit) and isinstance(entry, RecordEdit):
+                self._go_on_from(entry, now, placed)
+            elif isinstance(now, NewRecord) and now.number in placed:
+                self.drop(now.number)
+                position = placed[now.number]
+                for name, value in now.values.items():
+                    if name not in entry.values or not identical(entry.values[name], value):
+                        self.set_cell(now.table, position, (), name, value)
+
+    def _go_on_from(
+        self, written: RecordEdit, now: RecordEdit, placed: Mapping[EntryKey, Position]
+    ) -> None:
+        if written.deleted:
+            return  # it is gone: whoever writes the edit is told so
+        self.drop(key_of(now))
+        held = {**dict(now.original), **written.values}
+        values = {
+            name: value
+            for name, value in now.values.items()
+            if name not in held or not identical(held[name], value)
+        }
+        # A cell that was set back to what it held before has another value now.
+        for name in written.values.keys() - now.values.keys():
+            before = dict(now.original)
+            if name in before:
+                values[name] = before[name]
+        if values or now.deleted:
+            position = placed.get(key_of(written), now.position)
+            self._edits[now.table, position] = now._replace(
+                position=position, original=tuple(held.items()), values=values
+            )
+
+    def take_in(self, entries: DraftEntries) -> DraftEntries:
+        """Take another draft in too; returns what cannot be, for records that are edited here."""
+        left = Draft()
+        for entry in entries:
+            if isinstance(entry, NewRecord):
+                self.insert(entry.table, entry.values)
+            elif key_of(entry) in self._edits:
+                left.put_back(entry)
+            else:
+                self.put_back(entry)
+        return left
 
     def put_back(self, entry: Entry) -> None:
         """Take in an entry as it was kept."""

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from jondel.core.engines.sqlite.connection import read_header
 from jondel.core.errors import JondelError, TargetNotFound
+from jondel.core.files.home import jondel_home
 
 _MAGIC = b"SQLite format 3\x00"
 _SMALLEST = 512
 _SKIPPED_FOLDERS = frozenset({".git", ".hg", "node_modules", "__pycache__", ".venv", "venv"})
 _MOST_FOLDERS = 20_000
+_CATALOGUE = "catalogue.db"
 
 
 @dataclass(frozen=True)
@@ -28,24 +31,38 @@ class Found:
 def find_in(folder: Path) -> list[Found]:
     """List the SQLite files below a folder, the most recently written first.
 
-    Files are recognised by their first bytes, which are read through SQLite's own file layer so
-    that no lock on a database open in this process is lost.
+    Files are recognised by their first bytes. Those that Jondel keeps itself are left out.
 
     Raises:
         TargetNotFound: the folder is not there.
     """
     if not folder.is_dir():
         raise TargetNotFound(f"{folder}: no such folder; check the path")
-    return sorted(_candidates(folder), key=lambda found: -found.written_at)
+    return sorted(
+        _candidates(folder, os.path.realpath(jondel_home())),
+        key=lambda candidate: -candidate.written_at,
+    )
 
 
-def _candidates(folder: Path) -> Iterator[Found]:
+def _is_store(folder: str, names: list[str]) -> bool:
+    """Whether a folder is a store of snapshots, wherever it was moved to."""
+    if _CATALOGUE not in names:
+        return False
+    with suppress(OSError), os.scandir(os.path.join(folder, "images")) as shelves:
+        return any(os.path.isdir(os.path.join(shelf.path, "manifests")) for shelf in shelves)
+    return False
+
+
+def _candidates(folder: Path, home: str) -> Iterator[Found]:
     visited = 0
     for where, folders, files in os.walk(folder):
         visited += 1
         if visited > _MOST_FOLDERS:
             return
         folders[:] = sorted(name for name in folders if name not in _SKIPPED_FOLDERS)
+        if os.path.realpath(where) == home or _is_store(where, files):
+            folders.clear()
+            continue
         for name in files:
             path = Path(where, name)
             try:
@@ -56,6 +73,6 @@ def _candidates(folder: Path) -> Iterator[Found]:
                     continue
                 if not read_header(path).startswith(_MAGIC):
                     continue
-            except (OSError, JondelError, UnicodeEncodeError):
+            except (OSError, JondelError):
                 continue
             yield Found(path, info.st_size, info.st_mtime)

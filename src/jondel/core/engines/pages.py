@@ -35,13 +35,32 @@ class PageSink(Protocol):
         """
 
     def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
-        """Take whole pages; ``indexes`` count from 0 and rise, from call to call too.
+        """Take whole pages; ``indexes`` count from 0 and rise.
 
-        The data must not change afterwards.
+        A page that is put again is as it was put last. The data must not change afterwards.
+        """
+
+    def resize(self, page_count: int) -> None:
+        """The state turned out to have another number of pages than was begun with.
+
+        Pages that are new must be put.
         """
 
     def end(self, origin: Origin) -> None:
         """All pages were put, and they are of one consistent state."""
+
+
+class PagePeek(Protocol):
+    """Single pages of a state that is not opened."""
+
+    @property
+    def page_size(self) -> int: ...
+
+    def hashes(self, pages: PageIndexes) -> PageHashes | None:
+        """The hashes of some pages (indexes from 0); None where the state has not all of them."""
+
+    def read(self, index: int) -> bytes:
+        """One page. Raises ``StoreUnavailable``."""
 
 
 class PageSource(Protocol):
@@ -63,5 +82,9 @@ class PageSource(Protocol):
         Raises:
             StoreUnavailable: it is missing or damaged.
         """
+
+    @property
+    def touched(self) -> set[int]:
+        """The indexes of the pages that were read so far."""
 
     def close(self) -> None: ...

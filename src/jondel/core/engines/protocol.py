@@ -13,13 +13,13 @@ from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol, TypeAlias
 
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import Row, ShownRow, StoredValue, Value
+from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue, Value
 
 if TYPE_CHECKING:  # not needed to look at a database
     import numpy as np
     import numpy.typing as npt
 
-    from jondel.core.engines.pages import PageSink
+    from jondel.core.engines.pages import PagePeek, PageSink
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import Cells, RowWrite, WritePlan
@@ -33,7 +33,7 @@ class Capabilities(NamedTuple):
     change_token: bool
     """``change_token`` tells cheaply whether something was committed."""
     writing: bool
-    """``apply`` and ``become`` work."""
+    """``apply`` and ``restore_from`` work."""
 
 
 LANDMARK_ROWS = 1024
@@ -130,6 +130,10 @@ class Selection:
 class Database(Protocol):
     """An open database, read without ever changing it."""
 
+    lock: bool
+    """Whether a reader's lock may be taken where the app writes without a pause; else
+    ``TargetBusy`` is raised then."""
+
     @property
     def location(self) -> str:
         """Where it is: an absolute path or a URL. One location, one trail."""
@@ -176,7 +180,7 @@ class Database(Protocol):
         """Read up to ``limit`` rows, the first being row ``offset``.
 
         In the order given, else in the table's own. Large values come clipped. A row of an order
-        that is not there any more comes as an empty one. The remaining arguments only make it
+        that is no longer there comes as an empty one. The remaining arguments only make it
         faster in the table's own order: the table's extent, the position of the row at
         ``offset - 1``, or that of the row at ``offset + limit``.
         """
@@ -187,7 +191,7 @@ class Database(Protocol):
         arrangement: Arrangement,
         *,
         first: Callable[[Window], None] | None = None,
-        told: Callable[[ArrangingProgress], None] | None = None,
+        on_progress: Callable[[ArrangingProgress], None] | None = None,
         first_rows: int = 128,
     ) -> RowOrder:
         """Make the order of an arrangement, in at most 16 bytes of memory a row.
@@ -243,10 +247,31 @@ class Database(Protocol):
         ``last``, an earlier position and how many rows are before it, makes it faster.
         """
 
+    def places_of_absent(
+        self,
+        table: Table,
+        arrangement: Arrangement,
+        order: RowOrder | None,
+        rows: Sequence[tuple[Position, Row]],
+    ) -> list[tuple[int, int]]:
+        """Tell where rows that are not in a table would stand in an arrangement of it.
+
+        ``order`` is the arrangement's, None for the table's own. Yields the indexes of those rows
+        that the arrangement would show, in its order, each with how many rows come before it.
+        """
+
     def find_position(
         self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
     ) -> Position | None:
         """Find the position of the first row whose key columns hold these values exactly."""
+
+    def which_occur(
+        self, table: Table, columns: Sequence[str], keys: Sequence[Sequence[StoredValue]]
+    ) -> set[int]:
+        """Tell which of some keys, by their place in the list, any row holds in its columns.
+
+        One pass over the table, however many keys there are; as exact as ``find_position``.
+        """
 
     def matching_rows(self, table: Table, cells: Cells, limit: int) -> Window:
         """Read the first rows whose columns equal some values, in the table's own order."""
@@ -271,18 +296,48 @@ class Database(Protocol):
         columns: Sequence[str],
         order: Sequence[str],
         only: Selection | None = None,
-    ) -> Iterator[list[Row]]:
-        """Read rows in batches, whole values, ordered by the bytes of the order columns.
+        largest: int | None = None,
+    ) -> Iterator[list[ShownRow]]:
+        """Read rows in batches, ordered by the bytes of the order columns.
+
+        Values come whole; where ``largest`` is given, those of more bytes come clipped to nothing,
+        but for values of the order columns. See ``same_value`` and ``read_value``.
 
         All rows, or those of a selection, whose keys are values of the order columns. Order:
         NULL, numbers, text by its UTF-8 bytes, blobs. A batch holds at least one row. The
         iterator holds a read transaction until it is exhausted or closed.
         """
 
+    def read_value(self, table: Table, row_id: int, column: str) -> StoredValue:
+        """Read one value whole, of a table whose rows have numbers; None if the row is gone."""
+
+    def read_head(self, table: Table, row_id: int, column: str, value: Clipped) -> Clipped:
+        """A clipped value of a table whose rows have numbers, with its first bytes."""
+
+    def same_value(
+        self, table: Table, row_id: int, column: str, other: Database, other_table: Table
+    ) -> bool:
+        """Tell whether two states hold the same bytes in a cell, without holding them in memory.
+
+        Both are texts or both blobs, of a table whose rows have numbers.
+        """
+
     def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
         """Tell from how both are stored which rows of a table can differ from an older state's.
 
         All others are the same, and the table is declared alike. None where that cannot be told.
+        """
+
+    def tables_alike(self, older: Database) -> frozenset[str]:
+        """Names of tables that are declared and stored alike in an older state of the database.
+
+        Some of them: those of which that is told at a glance.
+        """
+
+    def reads_alike(self, other: PagePeek) -> bool:
+        """Tell whether all that was read so far of this captured state is the same in another.
+
+        False where that cannot be told.
         """
 
     def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
@@ -312,10 +367,11 @@ class Database(Protocol):
 
         Raises:
             OSError: the sink could not keep it.
+            SnapshotError: this is a captured state itself.
         """
 
     def mark(self) -> CommitMark:
-        """Remember how far the database is, for ``apply`` and ``become``."""
+        """Remember how far the database is, for ``apply`` and ``restore_from``."""
 
     def why_not_written(self, table: Table) -> str:
         """Why single rows of a table cannot be written here; empty where they can."""
@@ -323,8 +379,11 @@ class Database(Protocol):
     def write_statement(self, write: RowWrite) -> Statement:
         """The very statement that ``apply`` runs for a row."""
 
-    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
+    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
         """Write a plan as one transaction, all or nothing.
+
+        Returns the row number of each row that was inserted, in the plan's order; None where the
+        table has no row numbers, or a trigger kept the row out.
 
         Raises:
             RecordsMovedOn: a row is not as expected, or something was committed after ``since``.
@@ -332,7 +391,7 @@ class Database(Protocol):
             TargetLocked: another process is writing and does not stop.
         """
 
-    def become(self, image: Database, since: CommitMark) -> None:
+    def restore_from(self, image: Database, since: CommitMark) -> None:
         """Make the whole database the same as a captured state of it, as one transaction.
 
         An app that has it open sees an ordinary commit.
@@ -344,7 +403,13 @@ class Database(Protocol):
         """
 
     def interrupt(self) -> None:
-        """Stop what is running, if anything; callable from any thread."""
+        """Stop what is running, and all that is asked from now on, until ``resume`` is called.
+
+        What is stopped raises ``Cancelled``. Callable from any thread.
+        """
+
+    def resume(self) -> None:
+        """Have what was stopped before be no concern of what comes."""
 
     def close(self) -> None:
         """Let go of everything; calling it again does nothing."""

@@ -7,17 +7,27 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from datetime import UTC, datetime
-from typing import Any, TextIO
+from typing import Any, NamedTuple, TextIO
 
-from jondel.core.diff.compare import Comparison, Scope, TableDifference
+from jondel.core.diff.compare import Comparison, Scope, TableDifference, with_insides
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
-from jondel.core.keeping.json_values import dumped, json_value
+from jondel.core.files.json_values import dumped, json_value
+from jondel.core.formats.inside_json import inside_json
 from jondel.core.model.changes import CellChange, NoValue, RecordChange, SchemaChange, Unread
 from jondel.core.model.values import Value
 from jondel.core.snapshots.catalogue import Snapshot
 
 _IN_MEMORY_BYTES = 1 << 20
+
+
+class WrittenChanges(NamedTuple):
+    """What a document says: whether anything changed, and what could not be compared."""
+
+    any: bool
+    unread: list[Unread]
+
+
 _LISTS = {"added": "added", "removed": "removed", "changed": "changed"}
 
 
@@ -39,36 +49,37 @@ def write_changes(
     ends: tuple[Snapshot | Database, Snapshot | Database],
     sides: tuple[Database, Database] | None,
     scope: Scope,
-) -> list[Unread]:
+) -> WrittenChanges:
     """Write one JSON document with the changes between two open databases.
 
-    ``sides`` is None where both ends are known to be the same. Returns the tables that could not
-    be compared; the document lists them too.
+    ``sides`` is None where both ends are known to be the same.
     """
     out.write(f'{{"from": {dumped(end_json(ends[0]))}, "to": {dumped(end_json(ends[1]))},\n')
     out.write(' "tables": [')
     unread: list[Unread] = []
-    found: Sequence[SchemaChange] = ()
-    method, hidden = "same", 0
+    schema_changes: Sequence[SchemaChange] = ()
+    method, hidden, listed_tables = "same", 0, 0
     if sides is not None:
         comparison = Comparison(*sides, scope)
-        hidden = _write_tables(out, comparison, scope, unread)
-        found, method = comparison.schema_changes(), comparison.method
-    listed = ",\n   ".join(dumped(_schema_change(change)) for change in found)
+        hidden, listed_tables = _write_tables(out, comparison, scope, unread)
+        schema_changes, method = comparison.schema_changes(), comparison.method
+    listed = ",\n   ".join(dumped(_schema_change(change)) for change in schema_changes)
     out.write(f'],\n "schema_changes": [{listed}],\n "method": {dumped(method)}')
     if scope.noise:
         rules = [{"kind": kind, "name": name} for kind, name in scope.noise.listed()]
         out.write(f',\n "hidden": {dumped({"records": hidden, "rules": rules})}')
     if unread:
-        out.write(f',\n "unread": {dumped([vars(entry) for entry in unread])}')
+        out.write(f',\n "unread": {dumped([entry._asdict() for entry in unread])}')
     out.write("}\n")
-    return unread
+    return WrittenChanges(bool(listed_tables or schema_changes), unread)
 
 
-def _write_tables(out: TextIO, comparison: Comparison, scope: Scope, unread: list[Unread]) -> int:
-    """Write the tables; returns how many records were hidden."""
+def _write_tables(
+    out: TextIO, comparison: Comparison, scope: Scope, unread: list[Unread]
+) -> tuple[int, int]:
+    """Write the tables; returns how many records were hidden, and how many tables were written."""
     separator = "\n  "
-    hidden = 0
+    hidden = written = 0
     for name, difference in comparison.tables():
         if isinstance(difference, Unread):
             unread.append(difference)
@@ -87,13 +98,14 @@ def _write_tables(out: TextIO, comparison: Comparison, scope: Scope, unread: lis
             head = {"schema": difference.schema, "table": name, "key": difference.key.columns}
             out.write(separator + dumped(head)[:-1])
             separator = ",\n  "
+            written += 1
             for kind, spool in spools.items():
                 out.write(f',\n   "{kind}": [')
                 spool.seek(0)
                 shutil.copyfileobj(spool, out)
                 out.write("]")
             out.write("}")
-    return hidden
+    return hidden, written
 
 
 @contextmanager
@@ -102,7 +114,9 @@ def _spools() -> Iterator[dict[str, Any]]:
     with ExitStack() as stack:
         yield {
             kind: stack.enter_context(
-                tempfile.SpooledTemporaryFile(_IN_MEMORY_BYTES, "w+", encoding="utf-8")
+                tempfile.SpooledTemporaryFile(
+                    _IN_MEMORY_BYTES, "w+", encoding="utf-8", errors="surrogatepass"
+                )
             )
             for kind in _LISTS
         }
@@ -112,11 +126,13 @@ def _spool_records(
     difference: TableDifference, spools: dict[str, Any], scope: Scope
 ) -> tuple[dict[str, int], int]:
     sizes, hidden = dict.fromkeys(_LISTS, 0), 0
-    for found in difference.records:
-        change = scope.noise.left_of(difference.table, found)
+    for record in difference.records:
+        change = scope.noise.without_noise(difference.table, record)
         if change is None:
             hidden += 1
             continue
+        if scope.inside:
+            change = with_insides(change, difference)
         if sizes[change.kind]:
             spools[change.kind].write(",\n     ")
         spools[change.kind].write(dumped(_record(change, difference)))
@@ -136,15 +152,16 @@ def _record(change: RecordChange, difference: TableDifference) -> dict[str, Any]
 
 
 def cells_json(cells: Sequence[CellChange]) -> dict[str, Any]:
-    """Changed cells by column, before and after."""
-    return {
-        cell.column: (
-            {"after": json_value(cell.after)}
-            if isinstance(cell.before, NoValue)
-            else {"before": json_value(cell.before), "after": json_value(cell.after)}
-        )
-        for cell in cells
-    }
+    """Changed cells by column, before and after, and what differs inside where that is known."""
+    entries: dict[str, Any] = {}
+    for cell in cells:
+        entry = {"after": json_value(cell.after)}
+        if not isinstance(cell.before, NoValue):
+            entry = {"before": json_value(cell.before), **entry}
+        if cell.inside is not None:
+            entry["inside"] = inside_json(cell.inside)
+        entries[cell.column] = entry
+    return entries
 
 
 def row_json(columns: Sequence[str], values: Sequence[Value]) -> dict[str, Any]:

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple, TypeAlias
 
+from jondel.core.model.differences import Difference
 from jondel.core.model.values import ShownRow, StoredValue, Value
 
 ChangeKind: TypeAlias = Literal["added", "changed", "removed"]
@@ -30,11 +31,15 @@ NO_VALUE = NoValue()
 
 
 class CellChange(NamedTuple):
-    """One cell before and after; ``before`` is NO_VALUE for a column that is new."""
+    """One cell before and after; ``before`` is NO_VALUE for a column that is new.
+
+    ``inside`` says what differs between the two, where whoever compared wanted that.
+    """
 
     column: str
     before: Value | NoValue
     after: Value
+    inside: Difference | None = None
 
 
 class RecordChange(NamedTuple):

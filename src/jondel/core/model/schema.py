@@ -40,7 +40,7 @@ class Column(NamedTuple):
         declared = self.declared_type.upper()
         if not declared:
             return "any"
-        return next((found for part, found in _AFFINITIES if part in declared), "numeric")
+        return next((affinity for part, affinity in _AFFINITIES if part in declared), "numeric")
 
 
 class ForeignKey(NamedTuple):
@@ -67,12 +67,17 @@ class Table:
     """A name by which the engine's own row number can be selected, or None where there is none."""
     internal: bool = False
     """True for what the engine keeps for itself; hidden until asked for."""
+    shadow_of: str = ""
+    """The virtual table whose rows the engine keeps in this one, or nothing."""
     without_row_id: bool = False
     """True where the rows are kept by their primary key and have no number."""
     strict: bool = False
     """True where the engine itself refuses values of another type."""
     storage: int | None = field(default=None, compare=False)
     """Where the engine keeps its rows, or None; stays when a table is renamed."""
+    unknown_order: str = ""
+    """What orders its rows or indexes that only the app knows, or nothing; then nothing is looked
+    for in that order, and nothing is written."""
     unreadable: str | None = None
     """Why the columns could not be read, or None."""
 
@@ -123,6 +128,14 @@ class Schema:
     @cached_property
     def _by_name(self) -> dict[str, Table]:
         return {table.name: table for table in self.tables}
+
+    @cached_property
+    def _declarations(self) -> dict[tuple[str, str], str | None]:
+        return {(entry.kind, entry.name): entry.sql for entry in self.objects}
+
+    def declaration(self, table: str) -> str | None:
+        """The statement that made a table, or None."""
+        return self._declarations.get(("table", table))
 
     def find(self, name: str) -> Table | None:
         """Find a table by name: exactly, else ignoring case where that is unambiguous."""

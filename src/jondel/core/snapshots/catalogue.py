@@ -5,29 +5,33 @@ It is a small SQLite database in Jondel's own folder; several Jondel processes m
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections.abc import Collection, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
-from itertools import pairwise
+from itertools import chain, count, pairwise
 from pathlib import Path
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import apsw
 
 from jondel.core.errors import LabelTaken, StoreUnavailable
-from jondel.core.keeping.home import private_folder
+from jondel.core.files.home import as_text, private_folder
 from jondel.core.model.changes import ChangeCounts, ChangeSummary
 
 TriggerKind: TypeAlias = Literal["by hand", "command", "action", "watch", "restore", "draft"]
 
-_FORMAT = 2
+_FORMAT = 3
 _BUSY_TIMEOUT_MS = 10_000
 _SCHEMA = """
 CREATE TABLE database(
     id INTEGER PRIMARY KEY,
     location TEXT NOT NULL UNIQUE,
-    last_number INTEGER NOT NULL DEFAULT 0
+    last_number INTEGER NOT NULL DEFAULT 0,
+    shelf TEXT,
+    device INTEGER,
+    inode INTEGER
 ) STRICT;
 CREATE TABLE snapshot(
     database_id INTEGER NOT NULL REFERENCES database(id),
@@ -69,6 +73,11 @@ ALTER TABLE step_summary ADD COLUMN rules TEXT NOT NULL DEFAULT '';
 UPDATE database SET last_number = (
     SELECT coalesce(max(number), 0) FROM snapshot WHERE database_id = database.id
 );
+""",
+    2: """
+ALTER TABLE database ADD COLUMN shelf TEXT;
+ALTER TABLE database ADD COLUMN device INTEGER;
+ALTER TABLE database ADD COLUMN inode INTEGER;
 """,
 }
 """What makes the next format of each."""
@@ -114,19 +123,49 @@ class Catalogue:
     """The catalogue in a folder, for one database location."""
 
     def __init__(self, folder: Path, location: str) -> None:
-        self._path = private_folder(folder) / "catalogue.db"
-        self._location = location
+        self._folder = folder
+        self._path = folder / "catalogue.db"
+        self._location = as_text(location)
+        self._opened_connection: apsw.Connection | None = None
         with self._translated():
-            self._connection = self._opened()
-            self._connection.set_busy_timeout(_BUSY_TIMEOUT_MS)
-            self._prepare()
+            if self._path.exists():
+                self._open()
 
-    def _opened(self) -> apsw.Connection:
+    @property
+    def writable(self) -> bool:
+        """Whether something can be recorded."""
+        return os.access(self._folder if self._folder.exists() else self._folder.parent, os.W_OK)
+
+    @property
+    def _connection(self) -> apsw.Connection:
+        """The catalogue, made if there is none yet."""
+        if self._opened_connection is None:
+            private_folder(self._folder)
+            self._open()
+        assert self._opened_connection is not None
+        return self._opened_connection
+
+    def _rows(self, sql: str, *values: str | int) -> list[tuple[Any, ...]]:
+        """What a statement returns; nothing where there is no catalogue yet."""
+        if self._opened_connection is None and self._path.exists():
+            self._open()  # somebody has made it meanwhile
+        if self._opened_connection is None:
+            return []
+        rows: list[tuple[Any, ...]] = self._opened_connection.execute(sql, values).fetchall()
+        return rows
+
+    def _open(self) -> None:
+        writable = os.access(self._folder, os.W_OK)
+        flags = apsw.SQLITE_OPEN_READWRITE | apsw.SQLITE_OPEN_CREATE
         previous = os.umask(0o077)
         try:
-            return apsw.Connection(str(self._path))
+            self._opened_connection = apsw.Connection(
+                str(self._path), flags=flags if writable else apsw.SQLITE_OPEN_READONLY
+            )
         finally:
             os.umask(previous)
+        self._opened_connection.set_busy_timeout(_BUSY_TIMEOUT_MS)
+        self._prepare()
 
     def _prepare(self) -> None:
         if self._format() == 0:
@@ -136,10 +175,10 @@ class Catalogue:
                     self._connection.execute(f"PRAGMA user_version={_FORMAT}")
         while self._format() in _MIGRATIONS:
             with self._writing():
-                found = self._format()  # another process may have been quicker
-                if found in _MIGRATIONS:
-                    self._connection.execute(_MIGRATIONS[found])
-                    self._connection.execute(f"PRAGMA user_version={found + 1}")
+                format = self._format()  # another process may have been quicker
+                if format in _MIGRATIONS:
+                    self._connection.execute(_MIGRATIONS[format])
+                    self._connection.execute(f"PRAGMA user_version={format + 1}")
         if self._format() != _FORMAT:
             raise StoreUnavailable(
                 f"{self._path}: written by a newer Jondel (format {self._format()}); "
@@ -150,17 +189,35 @@ class Catalogue:
         return int(self._connection.execute("PRAGMA user_version").get)
 
     def close(self) -> None:
-        self._connection.close()
+        if self._opened_connection is not None:
+            self._opened_connection.close()
 
     def snapshots(self) -> list[Snapshot]:
         """All snapshots, oldest first."""
         with self._translated():
-            rows: list[tuple[Any, ...]] = self._connection.execute(
+            rows = self._rows(
                 f"SELECT {_COLUMNS} FROM snapshot "
                 "JOIN database ON id = database_id WHERE location = ? ORDER BY number",
-                (self._location,),
-            ).fetchall()
+                self._location,
+            )
         return [_snapshot(*row) for row in rows]
+
+    def find(self, condition: str, value: str | int) -> Snapshot | None:
+        """The first snapshot that meets an SQL condition with one value."""
+        return self._one(f"AND {condition} ORDER BY number", value)
+
+    def last(self) -> Snapshot | None:
+        """The snapshot taken last."""
+        return self._one("ORDER BY number DESC")
+
+    def _one(self, how: str, *values: str | int) -> Snapshot | None:
+        with self._translated():
+            rows = self._rows(
+                f"SELECT {_COLUMNS} FROM snapshot WHERE database_id = {_OF_LOCATION} {how} LIMIT 1",
+                self._location,
+                *values,
+            )
+        return _snapshot(*rows[0]) if rows else None
 
     def add(self, label: str | None, trigger: Trigger, image: str) -> Snapshot:
         """Record a snapshot whose image is in place.
@@ -171,8 +228,15 @@ class Catalogue:
         taken_at = datetime.now(UTC)
         with self._translated(), self._writing():
             run = self._connection.execute
-            run("INSERT OR IGNORE INTO database(location) VALUES (?)", (self._location,))
+            run(
+                "INSERT OR IGNORE INTO database(location, shelf) VALUES (?, ?)",
+                (self._location, self.shelf_name()),
+            )
             of = run("SELECT id FROM database WHERE location = ?", (self._location,)).get
+            with suppress(OSError, ValueError):  # by which it is known if it is renamed
+                info = os.stat(self._location)
+                run("UPDATE database SET device = ?, inode = ? WHERE id = ?",
+                    (as_signed(info.st_dev), as_signed(info.st_ino), of))  # fmt: skip
             # Numbers are never used again, so that an id means one snapshot for good.
             run("UPDATE database SET last_number = last_number + 1 WHERE id = ?", (of,))
             number = run("SELECT last_number FROM database WHERE id = ?", (of,)).get
@@ -187,7 +251,9 @@ class Catalogue:
 
     def require_free(self, label: str | None) -> None:
         """Raise ``LabelTaken`` if a snapshot has the label."""
-        holder = next((s for s in self.snapshots() if label and s.label == label), None)
+        if label is None:
+            return
+        holder = self.find("label = ?", label)
         if holder is not None:
             when = holder.taken_at.astimezone().strftime("%Y-%m-%d %H:%M:%S")
             raise LabelTaken(
@@ -200,22 +266,23 @@ class Catalogue:
         ``rules`` are the noise rules in force: sizes found with others do not count.
         """
         with self._translated():
-            steps: list[tuple[Any, ...]] = self._connection.execute(
+            steps = self._rows(
                 "SELECT number, schema_changes FROM step_summary "
                 "JOIN database ON id = database_id WHERE location = ? AND rules = ?",
-                (self._location, rules),
-            ).fetchall()
-            tables: list[tuple[Any, ...]] = self._connection.execute(
+                self._location,
+                rules,
+            )
+            tables = self._rows(
                 "SELECT number, table_name, added, changed, removed FROM table_summary "
                 "JOIN database ON id = database_id WHERE location = ? "
                 "ORDER BY number, table_name",
-                (self._location,),
-            ).fetchall()
-        found = {number: ChangeSummary({}, schema_changes) for number, schema_changes in steps}
+                self._location,
+            )
+        summaries = {number: ChangeSummary({}, schema_changes) for number, schema_changes in steps}
         for number, table, *counts in tables:
-            if number in found:
-                found[number].tables[table] = ChangeCounts(*counts)
-        return found
+            if number in summaries:
+                summaries[number].tables[table] = ChangeCounts(*counts)
+        return summaries
 
     def keep_summary(self, number: int, summary: ChangeSummary, rules: str = "") -> None:
         """Remember the size of the changes that led to a snapshot, under these noise rules."""
@@ -237,7 +304,8 @@ class Catalogue:
     def rename(self, number: int, label: str | None) -> None:
         """Give a snapshot a label, another one, or none. Raises ``LabelTaken``."""
         with self._translated(), self._writing():
-            if label not in {s.label for s in self.snapshots() if s.number == number}:
+            current = self.find("number = ?", number)
+            if current is None or current.label != label:
                 self.require_free(label)
             self._set(number, "label", label)
 
@@ -259,24 +327,73 @@ class Catalogue:
     def remove(self, numbers: Collection[int]) -> None:
         """Remove snapshots, and what is known of the steps they begin or end."""
         with self._translated(), self._writing():
+            of = self._connection.execute(f"SELECT {_OF_LOCATION}", (self._location,)).get
+            gone_numbers = set(numbers)
             known = [snapshot.number for snapshot in self.snapshots()]
-            ends = {after for before, after in pairwise(known) if before in numbers}
+            ends = {after for before, after in pairwise(known) if before in gone_numbers}
             for table, gone in (
                 ("snapshot", set(numbers)),
                 ("table_summary", ends | set(numbers)),
                 ("step_summary", ends | set(numbers)),
             ):
                 self._connection.executemany(
-                    f"DELETE FROM {table} WHERE number = ? AND database_id = {_OF_LOCATION}",
-                    [(number, self._location) for number in gone],
+                    f"DELETE FROM {table} WHERE number = ? AND database_id = ?",
+                    [(number, of) for number in gone],
                 )
+
+    def shelf_name(self) -> str:
+        """The name of the folder that the database's pages are kept in.
+
+        It stays when the database is moved; another one may be where it was then.
+        """
+        with self._translated():
+            own = self._rows("SELECT shelf FROM database WHERE location = ?", self._location)
+            usual = _usual_shelf(self._location)
+            if own:
+                return own[0][0] or usual
+            taken = {
+                shelf or _usual_shelf(location)
+                for location, shelf in self._rows("SELECT location, shelf FROM database")
+            }
+        names = chain([usual], (f"{usual}-{number}" for number in count(2)))
+        return next(name for name in names if name not in taken)
+
+    def latest_of_others(self) -> list[tuple[str, tuple[int, int], Snapshot]]:
+        """The other databases that something is recorded of.
+
+        Each with the device and inode that it had, and its latest snapshot.
+        """
+        latest = []
+        with self._translated():
+            for location, device, inode, *row in self._rows(
+                f"SELECT location, coalesce(device, 0), coalesce(inode, 0), {_COLUMNS} "
+                "FROM database JOIN snapshot s ON database_id = id "
+                "WHERE location <> ? AND number = "
+                "(SELECT max(number) FROM snapshot WHERE database_id = s.database_id)",
+                self._location,
+            ):
+                latest.append((location, (device, inode), _snapshot(*row)))
+        return latest
+
+    def take_over(self, other: str) -> None:
+        """Have what is recorded of another location be of this one, of which nothing is."""
+        with self._translated(), self._writing():
+            run = self._connection.execute
+            run("UPDATE database SET shelf = ? WHERE location = ? AND shelf IS NULL",
+                (_usual_shelf(other), other))  # fmt: skip
+            run(
+                "DELETE FROM database WHERE location = ? "
+                "AND NOT EXISTS (SELECT 1 FROM snapshot WHERE database_id = id)",
+                (self._location,),
+            )
+            run("UPDATE database SET location = ? WHERE location = ?", (self._location, other))
 
     def locations(self) -> list[str]:
         """All databases that something is recorded of."""
         with self._translated():
             return [
                 location
-                for (location,) in self._connection.execute(
+                for (location,) in self._rows(
                     "SELECT location FROM database WHERE id IN (SELECT database_id FROM snapshot) "
                     "ORDER BY location"
                 )
@@ -296,7 +413,8 @@ class Catalogue:
         try:
             yield
         except BaseException:
-            self._connection.execute("ROLLBACK")
+            if self._connection.in_transaction:  # SQLite may have rolled back by itself
+                self._connection.execute("ROLLBACK")
             raise
         self._connection.execute("COMMIT")
 
@@ -304,11 +422,30 @@ class Catalogue:
     def _translated(self) -> Iterator[None]:
         try:
             yield
+        except apsw.FullError as error:
+            raise StoreUnavailable(
+                f"{self._path}: the disk that this folder is on is full; "
+                "make room there, or set JONDEL_HOME to a folder on another"
+            ) from error
+        except apsw.ReadOnlyError as error:
+            raise StoreUnavailable(
+                f"{self._folder}: snapshots cannot be kept in this folder, it is not writable; "
+                "set JONDEL_HOME to a folder you may write to"
+            ) from error
         except apsw.Error as error:
             raise StoreUnavailable(
                 f"{self._path}: the catalogue of snapshots cannot be used ({error}); "
                 "check the folder, or set JONDEL_HOME to another"
             ) from error
+
+
+def as_signed(number: int) -> int:
+    """A number of 64 bits as SQLite keeps it."""
+    return number - (1 << 64) if number >= 1 << 63 else number
+
+
+def _usual_shelf(location: str) -> str:
+    return hashlib.sha256(location.encode()).hexdigest()[:16]
 
 
 def _snapshot(

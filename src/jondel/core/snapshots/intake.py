@@ -11,7 +11,7 @@ import numpy.typing as npt
 
 from jondel.core.engines.pages import Origin, PageHashes, PageIndexes
 from jondel.core.errors import StoreUnavailable
-from jondel.core.snapshots.manifests import Manifest
+from jondel.core.snapshots.manifests import Manifest, resized
 from jondel.core.snapshots.packs import PackFolder, hashes_of
 
 GROUP_BYTES = 65536
@@ -53,9 +53,11 @@ class Intake:
         self._indexed = indexed
         self.origin: Origin | None = None
         self._page_size = 0
+        self._next = 0
 
     def begin(self, page_size: int, page_count: int, *, partial: bool) -> None:
         self._page_size = page_size
+        self._next = 0
         self._hashes = np.zeros((page_count, 2), np.uint64)
         self._places = np.zeros(page_count, np.uint64)
         old = self._previous
@@ -75,6 +77,12 @@ class Intake:
 
     def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
         """Take pages in; runs of pages that are as before are known by one hash for many."""
+        if int(indexes[0]) < self._next:
+            self._put_differing()  # which would otherwise undo what is put again here
+            self.groups[np.unique(indexes // (GROUP_BYTES // self._page_size))] = 0
+            self._put_pages(indexes, memoryview(data))
+            return
+        self._next = int(indexes[-1]) + 1
         groups = self._groups(indexes, data)
         if groups is None:
             self._put_pages(indexes, memoryview(data))
@@ -113,8 +121,8 @@ class Intake:
         known = self._known_groups
         if known is None or first + count > self._comparable:
             return None
-        found: npt.NDArray[np.bool_] = (known[start : start + len(hashes)] != hashes).any(1)
-        return found
+        differing: npt.NDArray[np.bool_] = (known[start : start + len(hashes)] != hashes).any(1)
+        return differing
 
     def _put_pages(self, indexes: PageIndexes, data: memoryview) -> None:
         hashes = hashes_of(data, self._page_size)
@@ -131,6 +139,15 @@ class Intake:
             self._place_new(data, hashes, places, wanted)
         self._hashes[indexes] = hashes
         self._places[indexes] = places
+
+    def resize(self, page_count: int) -> None:
+        self._put_differing()
+        self._hashes = resized(self._hashes, page_count)
+        self._places = resized(self._places, page_count)
+        self.groups = resized(self.groups, -(-page_count * self._page_size // GROUP_BYTES))
+        # The last group is another one now.
+        self.groups[-1:] = 0
+        self._comparable = min(self._comparable, page_count)
 
     def end(self, origin: Origin) -> None:
         self._put_differing()

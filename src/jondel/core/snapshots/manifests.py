@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import os
+import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,7 +21,7 @@ import xxhash
 
 from jondel.core.engines.pages import PageHashes
 from jondel.core.errors import StoreUnavailable
-from jondel.core.snapshots.packs import write_all
+from jondel.core.files.replacement import replacing, sweep_unfinished
 
 _MAGIC = b"jondel manifest 1\n"
 _DIGEST_BYTES = 16
@@ -72,10 +73,22 @@ class ManifestFolder:
         self._folder = folder
         self._sync = sync
         self._read: dict[str, tuple[tuple[int, int], Stored]] = {}
-        folder.mkdir(mode=0o700, exist_ok=True)
+        self._lock = threading.Lock()
+        """For what is remembered: states are opened by several threads."""
+        self._read_deltas: dict[str, tuple[tuple[int, int], Stored]] = {}
+        self._asked_of_base: (
+            tuple[Stored, npt.NDArray[np.intp], tuple[PageHashes, npt.NDArray[np.uint64]]] | None
+        ) = None
+
+    def prepare(self) -> None:
+        """Make the folder."""
+        self._folder.mkdir(mode=0o700, exist_ok=True)
 
     def names(self) -> list[str]:
-        return sorted(p.name for p in self._folder.iterdir() if "." not in p.name)
+        try:
+            return sorted(name for name in os.listdir(self._folder) if "." not in name)
+        except FileNotFoundError:
+            return []
 
     def has(self, name: str) -> bool:
         return (self._folder / name).exists()
@@ -94,44 +107,51 @@ class ManifestFolder:
         if stored.base is None or stored.numbers is None:
             return Manifest(stored.page_size, stored.hashes, stored.places)
         base = self.stored(stored.base)
-        hashes = _resized(base.hashes, stored.page_count)
-        places = _resized(base.places, stored.page_count)
+        hashes = resized(base.hashes, stored.page_count)
+        places = resized(base.places, stored.page_count)
         hashes[stored.numbers] = stored.hashes
         places[stored.numbers] = stored.places
         return Manifest(stored.page_size, hashes, places)
 
     def stored(self, name: str) -> Stored:
         """Read a manifest's file as it is."""
-        path = self._folder / name
+        path = f"{self._folder}/{name}"  # thousands are read one after the other
         try:
-            info = path.stat()
-            known = self._read.get(name)
+            info = os.stat(path)
+            with self._lock:
+                known = self._read.get(name) or self._read_deltas.get(name)
             if known is not None and known[0] == (info.st_ino, info.st_mtime_ns):
                 return known[1]
-            content = path.read_bytes()
+            with open(path, "rb", buffering=0) as file:
+                content = file.read()
         except OSError as error:
             raise StoreUnavailable(
                 f"{path}: a snapshot's list of pages is missing ({error.strerror}); "
                 "that snapshot is lost, the others can still be used"
             ) from error
         try:
-            found = _decoded(content)
+            manifest = _decoded(content)
         except (ValueError, KeyError, TypeError) as error:
             raise StoreUnavailable(
                 f"{path}: a snapshot's list of pages is damaged; "
                 "that snapshot is lost, the others can still be used"
             ) from error
-        while len(self._read) >= _MOST_REMEMBERED:
-            self._read.pop(next(iter(self._read)))
-        self._read[name] = ((info.st_ino, info.st_mtime_ns), found)
-        return found
+        # Whole ones are asked for again and again, as the base of others.
+        remembered = self._read if manifest.base is None else self._read_deltas
+        with self._lock:
+            while len(remembered) >= _MOST_REMEMBERED:
+                remembered.pop(next(iter(remembered)))
+            remembered[name] = ((info.st_ino, info.st_mtime_ns), manifest)
+        return manifest
 
     def keep(self, manifest: Manifest, near: str | None) -> str:
         """Write a manifest unless it is there, short where one near it can be its base."""
         name = manifest.name()
-        if self.has(name):
+        there = self.has(name)
+        if there and self._is_as(name, manifest):
             return name
-        stored = self._as_delta(manifest, near) or Stored(
+        # Over one that is damaged, or of pages that are, a whole one: it may be others' base.
+        stored = (None if there else self._as_delta(manifest, near)) or Stored(
             manifest.page_size,
             manifest.page_count,
             None,
@@ -142,38 +162,85 @@ class ManifestFolder:
         self.write(name, stored)
         return name
 
-    def write(self, name: str, stored: Stored) -> None:
-        """Put a manifest's file in place, over an older one of the name."""
-        unfinished = self._folder / f"{name}.unfinished"
-        descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    def _is_as(self, name: str, manifest: Manifest) -> bool:
+        """Whether a manifest that is there can be read, and names the same places."""
         try:
+            return bool(np.array_equal(self.load(name).places, manifest.places))
+        except StoreUnavailable:
+            return False
+
+    def write(self, name: str, stored: Stored, *, sync: bool = True) -> None:
+        """Put a manifest's file in place, over an older one of the name.
+
+        Without ``sync`` the caller sees to it that it reaches the disk.
+        """
+        with replacing(self._folder / name) as file:
             digest = xxhash.xxh3_128()
             for part in _encoded(stored):
                 digest.update(part)
-                write_all(descriptor, part)
-            write_all(descriptor, digest.digest())
-        except BaseException:
-            os.close(descriptor)
-            raise
-        unfinished.rename(self._folder / name)
-        self._sync(descriptor)
+                file.write(part)
+            file.write(digest.digest())
+            descriptor = os.dup(file.fileno()) if sync else None
+        if descriptor is not None:
+            self._sync(descriptor)
 
     def remove(self, name: str) -> None:
         (self._folder / name).unlink(missing_ok=True)
 
     def sweep(self) -> None:
         """Remove what a crash left half written; the caller holds the store's lock."""
-        for path in self._folder.glob("*.unfinished"):
-            path.unlink(missing_ok=True)
+        sweep_unfinished(self._folder)
 
-    def size(self) -> int:
-        return sum(path.stat().st_size for path in self._folder.iterdir())
+    def at(
+        self, stored: Stored, pages: npt.NDArray[np.intp]
+    ) -> tuple[PageHashes, npt.NDArray[np.uint64]] | None:
+        """Hashes and places of some pages (indexes) of a state; None where it has not all of them.
+
+        Raises:
+            StoreUnavailable: its base is missing or damaged.
+        """
+        if not len(pages) or int(pages.max()) >= stored.page_count:
+            return None
+        if stored.base is None or stored.numbers is None:
+            return stored.hashes[pages], stored.places[pages]
+        in_base = self._in_base(stored.base, pages)
+        at = np.searchsorted(stored.numbers, pages)
+        at[at == len(stored.numbers)] = 0
+        own = stored.numbers[at] == pages if len(stored.numbers) else np.zeros(len(pages), bool)
+        if not own.any():
+            return in_base
+        hashes, places = (array.copy() for array in in_base)
+        hashes[own] = stored.hashes[at[own]]
+        places[own] = stored.places[at[own]]
+        return hashes, places
+
+    def _in_base(
+        self, name: str, pages: npt.NDArray[np.intp]
+    ) -> tuple[PageHashes, npt.NDArray[np.uint64]]:
+        """Hashes and places of pages in a whole manifest, zeros where it has not so many.
+
+        The last answer is remembered: thousands of states with one base are asked for one record.
+        """
+        base = self.stored(name)
+        known = self._asked_of_base
+        if known is not None and known[0] is base and known[1] is pages:
+            return known[2]
+        hashes = np.zeros((len(pages), 2), np.uint64)
+        places = np.zeros(len(pages), np.uint64)
+        there = pages < base.page_count
+        hashes[there] = base.hashes[pages[there]]
+        places[there] = base.places[pages[there]]
+        self._asked_of_base = (base, pages, (hashes, places))
+        return hashes, places
 
     def _as_delta(self, manifest: Manifest, near: str | None) -> Stored | None:
         if near is None:
             return None
-        base_name = self.base_of(near)
-        base = self.stored(base_name)
+        try:
+            base_name = self.base_of(near)
+            base = self.stored(base_name)
+        except StoreUnavailable:
+            return None
         if base.page_size != manifest.page_size:
             return None
         common = min(base.page_count, manifest.page_count)
@@ -193,11 +260,12 @@ class ManifestFolder:
         )
 
 
-def _resized(array: npt.NDArray[Any], length: int) -> npt.NDArray[Any]:
-    resized = np.zeros((length, *array.shape[1:]), array.dtype)
+def resized(array: npt.NDArray[Any], length: int) -> npt.NDArray[Any]:
+    """The beginning of an array, or the array with zeros behind it."""
+    larger = np.zeros((length, *array.shape[1:]), array.dtype)
     common = min(length, len(array))
-    resized[:common] = array[:common]
-    return resized
+    larger[:common] = array[:common]
+    return larger
 
 
 def _encoded(stored: Stored) -> Iterator[bytes | memoryview]:

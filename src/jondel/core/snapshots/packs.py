@@ -19,6 +19,8 @@ import xxhash
 
 from jondel.core.engines.pages import PageHashes
 from jondel.core.errors import StoreUnavailable
+from jondel.core.files.replacement import replace_text, replacing
+from jondel.core.snapshots.pack_marks import Identity, identities
 
 _PLACE_BITS = 40
 """A place is a pack's number and a byte offset in it, which takes the lower bits."""
@@ -46,7 +48,6 @@ class PackFolder:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        folder.mkdir(mode=0o700, exist_ok=True)
         self._index = folder / "index"
         self._readable: dict[int, int] = {}
         self._opening = Lock()
@@ -56,11 +57,12 @@ class PackFolder:
             os.close(descriptor)
         self._readable.clear()
 
+    def prepare(self) -> None:
+        """Make the folder."""
+        self._folder.mkdir(mode=0o700, exist_ok=True)
+
     def numbers(self) -> list[int]:
         return sorted(int(path.stem) for path in self._folder.glob(f"*{_SUFFIX}"))
-
-    def size(self) -> int:
-        return sum(path.stat().st_size for path in self._folder.iterdir())
 
     def pack_size(self, pack: int) -> int:
         return self._path(pack).stat().st_size
@@ -85,10 +87,7 @@ class PackFolder:
         except (FileNotFoundError, ValueError):
             last = 0
         number = max([last, *self.numbers()]) + 1
-        unfinished = counter.with_suffix(".unfinished")
-        unfinished.write_text(str(number), "ascii")
-        unfinished.chmod(0o600)
-        unfinished.rename(counter)
+        replace_text(counter, str(number))
         return number
 
     def read(self, place: int, page_size: int) -> bytes:
@@ -100,18 +99,49 @@ class PackFolder:
         pack = place >> _PLACE_BITS
         descriptor = self._readable.get(pack)
         if descriptor is None:
-            with self._opening:
-                descriptor = self._readable.get(pack)
-                if descriptor is None:
-                    try:
-                        descriptor = os.open(self._path(pack), os.O_RDONLY | os.O_CLOEXEC)
-                    except OSError as error:
-                        raise StoreUnavailable(
-                            f"{self._path(pack)}: a file of the store is missing "
-                            f"({error.strerror}); snapshots that need it are lost"
-                        ) from error
-                    self._readable[pack] = descriptor
+            descriptor = self._opened(pack)
         return os.pread(descriptor, page_size, place & _OFFSET_MASK)
+
+    def _opened(self, pack: int) -> int:
+        with self._opening:
+            descriptor = self._readable.get(pack)
+            if descriptor is None:
+                try:
+                    descriptor = os.open(self._path(pack), os.O_RDONLY | os.O_CLOEXEC)
+                except OSError as error:
+                    raise StoreUnavailable(
+                        f"{self._path(pack)}: a file of the store is missing "
+                        f"({error.strerror}); snapshots that need it are lost"
+                    ) from error
+                self._readable[pack] = descriptor
+            return descriptor
+
+    def require(self, places: npt.NDArray[np.uint64]) -> None:
+        """Open all packs that some places are in; they can then be read whatever becomes of them.
+
+        Raises:
+            StoreUnavailable: one is gone.
+        """
+        for pack in np.unique(packs_of(places)).tolist():
+            if pack not in self._readable:
+                self._opened(pack)
+
+    def wrong(
+        self, places: npt.NDArray[np.uint64], hashes: PageHashes, page_size: int
+    ) -> npt.NDArray[np.bool_]:
+        """Which of the pages at some places are not what their hashes say."""
+        wrong = np.zeros(len(places), bool)
+        for at, place in enumerate(places.tolist()):
+            try:
+                data = self.read(place, page_size)
+            except StoreUnavailable:
+                data = b""
+            wrong[at] = hash_page(data) != hashes[at].tobytes()
+        return wrong
+
+    def identities(self) -> dict[str, Identity]:
+        """How the packs are now; see ``pack_marks``."""
+        return identities(self._folder, _SUFFIX)
 
     def describe(self, place: int) -> str:
         """Where a page lies, for messages."""
@@ -136,11 +166,8 @@ class PackFolder:
             file.write(_packed(hashes, places).tobytes())
 
     def replace_index(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
-        unfinished = self._index.with_suffix(".unfinished")
-        descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
+        with replacing(self._index) as file:
             file.write(_packed(hashes, places).tobytes())
-        unfinished.rename(self._index)
 
     def _path(self, pack: int) -> Path:
         return self._folder / f"{pack:06d}{_SUFFIX}"
@@ -160,8 +187,17 @@ class PackAppender:
         self._descriptor: int | None = None
         self._offset = 0
         self._written = 0
+        self._ends: dict[int, int] = {}
         self._writer: _Writer | None = None
         self._sizes_before: dict[int, int] = {}
+
+    @property
+    def ends(self) -> dict[int, int]:
+        """The packs that were appended to, each with where the last page ends, in bytes."""
+        ends = {pack: self._ends.get(pack, size) for pack, size in self._sizes_before.items()}
+        if self._pack in ends:
+            ends[self._pack] = self._offset
+        return ends
 
     def append(self, data: bytes | bytearray, page_size: int) -> npt.NDArray[np.uint64]:
         """Write whole pages one behind the other and return their places."""
@@ -220,6 +256,7 @@ class PackAppender:
 
     def _open_next(self) -> None:
         if self._descriptor is not None:
+            self._ends[self._pack] = self._offset
             self.finish()
             self._written = 0
         self._pack, self._last = self._last or self._new_number(), None
@@ -273,6 +310,11 @@ def write_all(descriptor: int, data: bytes | bytearray | memoryview) -> None:
 def packs_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
     """The number of the pack of each place."""
     return places >> np.uint64(_PLACE_BITS)
+
+
+def offsets_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
+    """Where each place begins in its pack, in bytes."""
+    return places & np.uint64(_OFFSET_MASK)
 
 
 def _packed(hashes: PageHashes, places: npt.NDArray[np.uint64]) -> npt.NDArray[np.void]:

@@ -32,6 +32,8 @@ class PageImage:
         self._packs = packs
         self._what = what
         self._scratch = scratch
+        self.touched: set[int] = set()
+        """The indexes of the pages that were read so far."""
         self._reading_scratch = Lock()
         # A comparison reads a page for what it is, for its bytes, and then through SQLite.
         self._recent: dict[int, bytes] = {}
@@ -51,6 +53,7 @@ class PageImage:
 
     def read(self, index: int) -> bytes:
         """One page; ``index`` counts from 0. Raises ``StoreUnavailable``."""
+        self.touched.add(index)
         known = self._recent.get(index)
         if known is not None:
             return known
@@ -73,13 +76,13 @@ class PageImage:
 
     def damaged_pages(self) -> list[int]:
         """The indexes of all pages that cannot be read as they were written."""
-        found = []
+        damaged = []
         for index in range(self.page_count):
             try:
                 self.read(index)
             except StoreUnavailable:
-                found.append(index)
-        return found
+                damaged.append(index)
+        return damaged
 
     def close(self) -> None:
         """Let go of it; the files it reads belong to whoever made it."""

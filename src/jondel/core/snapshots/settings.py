@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import re
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, NotRequired, TypedDict
 
 from jondel.core.errors import StoreUnavailable
-from jondel.core.keeping.home import jondel_home, private_folder
+from jondel.core.files.home import private_folder, usable_home
+from jondel.core.files.replacement import replace_text
 
 _DEFAULT_BUDGET_BYTES = 10_000_000_000
 _UNITS = {"": 1, "B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
@@ -21,25 +21,26 @@ class StoreSettings(NamedTuple):
     budget_bytes: int
 
 
+class _Store(TypedDict):
+    folder: NotRequired[str]
+    budget: NotRequired[str | int]
+
+
 def store_settings(home: Path | None = None) -> StoreSettings:
     """Read the settings; without a file of them, what is usual.
 
     Raises:
         StoreUnavailable: the file cannot be understood.
     """
-    home = home or jondel_home()
+    home = home or usable_home()
     path = _file(home)
-    table: dict[str, object] = {}
+    table: _Store = {}
     if path.exists():
-        import tomllib  # needed only where something was set
+        from jondel.core.files.toml_files import read_toml, section  # only where something was set
 
-        try:
-            table = tomllib.loads(path.read_text("utf-8")).get("store", {})
-        except (OSError, ValueError) as error:
-            raise StoreUnavailable(
-                f"{path}: cannot be read ({error}); mend or remove it"
-            ) from error
-    folder = Path(str(table.get("folder", home / "store")))
+        tables = read_toml(path, StoreUnavailable)
+        table = section(path, tables, "store", _Store, StoreUnavailable) or {}
+    folder = Path(table.get("folder", home / "store"))
     return StoreSettings(folder, parse_size(str(table.get("budget", _DEFAULT_BUDGET_BYTES))))
 
 
@@ -47,16 +48,12 @@ def change_store_settings(home: Path | None = None, **values: str) -> None:
     """Write settings (``folder``, ``budget``), leaving everything else in the file as it is."""
     import tomlkit
 
-    home = private_folder(home or jondel_home())
+    home = private_folder(home or usable_home())
     path = _file(home)
     document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
     table = document.setdefault("store", tomlkit.table())
     table.update(values)
-    unfinished = path.with_suffix(".unfinished")
-    descriptor = os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-        file.write(tomlkit.dumps(document))
-    unfinished.rename(path)
+    replace_text(path, tomlkit.dumps(document), durable=True)
 
 
 def parse_size(text: str) -> int:

@@ -1,1 +1,1 @@
-"""SQL as text: its tokens, its values written out, and what a simple condition says."""
+"""SQL as text: its tokens, its with literals, and what a simple condition says."""

@@ -68,25 +68,25 @@ class Completion(NamedTuple):
 
 def opening_of(sql: str, table: Table) -> Opening | None:
     """What is open at the end of a condition on a table; None in a comment or a blob."""
-    found = without_comments(sql)
-    loose = next((n for n, token in enumerate(found) if token.kind == "loose quote"), None)
+    tokens = without_comments(sql)
+    loose = next((n for n, token in enumerate(tokens) if token.kind == "loose quote"), None)
     if loose is not None:
-        quote, before = found[loose], found[:loose]
+        quote, before = tokens[loose], tokens[:loose]
         typed = sql[quote.start :]
         if quote.text == "'":
             return Opening(quote.start, typed, _compared_column(before, table), ())
         return Opening(quote.start, typed[1:], None, _names(table)) if quote.text == '"' else None
-    if not found:
+    if not tokens:
         return None if sql.strip() else Opening(len(sql), "", None, _operands(table))
-    last = found[-1]
+    last = tokens[-1]
     if last.end != len(sql):
         if sql[last.end :].strip():
             return None  # a comment
-        before, start, typed = found, len(sql), ""
+        before, start, typed = tokens, len(sql), ""
     elif last.kind in ("word", "number"):
-        before, start, typed = found[:-1], last.start, last.text
+        before, start, typed = tokens[:-1], last.start, last.text
     elif last.kind == "sign":
-        before, start, typed = found, len(sql), ""
+        before, start, typed = tokens, len(sql), ""
     else:
         return None
     column = _compared_column(before, table)
@@ -96,12 +96,12 @@ def opening_of(sql: str, table: Table) -> Opening | None:
 def completions(sql: str, opening: Opening, values: Iterable[StoredValue]) -> list[Completion]:
     """The ways to go on that fit what is typed; ``values`` are some of the opening's column."""
     typed = opening.typed.casefold()
-    found = [written for written in map(_written, values) if written]
-    found = sorted(word for word in found if _goes_on(word, typed))
-    found += [word for word in opening.words if _goes_on(word, typed)]
+    words = [written for written in map(_written, values) if written]
+    words = sorted(word for word in words if _goes_on(word, typed))
+    words += [word for word in opening.words if _goes_on(word, typed)]
     head = sql[: opening.start]
     gap = " " if head and not (head[-1].isspace() or head[-1] in "(,") else ""
-    return [Completion(word, f"{head}{gap}{word}") for word in dict.fromkeys(found)]
+    return [Completion(word, f"{head}{gap}{word}") for word in dict.fromkeys(words)]
 
 
 def name_in_sql(name: str) -> str:
@@ -177,22 +177,24 @@ def _column_of(token: Token, table: Table) -> str | None:
 
 def _compared_column(before: Sequence[Token], table: Table) -> str | None:
     """The column that is compared with what comes next."""
-    found = list(before)
-    if found and (found[-1].text == "(" or found[-1].text == ","):
+    tokens = list(before)
+    if tokens and (tokens[-1].text == "(" or tokens[-1].text == ","):
         # Inside ``IN (…``: all from the parenthesis on must be values.
-        while found and (found[-1].kind in ("string", "number", "blob") or found[-1].text == ","):
-            found.pop()
-        if len(found) < 3 or found[-1].text != "(" or not found[-2].says("IN"):
+        while tokens and (
+            tokens[-1].kind in ("string", "number", "blob") or tokens[-1].text == ","
+        ):
+            tokens.pop()
+        if len(tokens) < 3 or tokens[-1].text != "(" or not tokens[-2].says("IN"):
             return None
-        found = found[:-2]
-    elif len(found) > 3 and found[-1].says("AND") and found[-3].says("BETWEEN"):
-        found = found[:-3]
-    elif found and (found[-1].says(*_COMPARING) or found[-1].says("IS")):
-        found.pop()
-    elif len(found) > 2 and found[-1].says("NOT") and found[-2].says("IS"):
-        found = found[:-2]
+        tokens = tokens[:-2]
+    elif len(tokens) > 3 and tokens[-1].says("AND") and tokens[-3].says("BETWEEN"):
+        tokens = tokens[:-3]
+    elif tokens and (tokens[-1].says(*_COMPARING) or tokens[-1].says("IS")):
+        tokens.pop()
+    elif len(tokens) > 2 and tokens[-1].says("NOT") and tokens[-2].says("IS"):
+        tokens = tokens[:-2]
     else:
         return None
-    if found and found[-1].says("NOT"):
-        found.pop()
-    return _column_of(found[-1], table) if found else None
+    if tokens and tokens[-1].says("NOT"):
+        tokens.pop()
+    return _column_of(tokens[-1], table) if tokens else None

@@ -59,12 +59,12 @@ def sheet_of(sql: str, schema: Schema) -> Sheetlike:
         ConditionInvalid: it is no such SELECT, or does more than a sheet can; the message says
             what.
     """
-    found = without_comments(sql)
-    while found and found[-1].says(";"):
-        found.pop()
-    if not found or not found[0].says("SELECT"):
-        raise ConditionInvalid("this is no SELECT; paste one that reads a single table")
-    clauses = _clauses(found)
+    tokens = without_comments(sql)
+    while tokens and tokens[-1].says(";"):
+        tokens.pop()
+    if not tokens or not tokens[0].says("SELECT"):
+        raise ConditionInvalid("this is not a SELECT; paste one that reads a single table")
+    clauses = _clauses(tokens)
     table = _single_table(clauses.get("FROM", []), schema)
     columns = _columns(clauses["SELECT"], table)
     condition = None
@@ -81,24 +81,24 @@ class _Reading:
         self._sql = sql
         self._table = table
 
-    def condition(self, found: Sequence[Token], depth: int) -> Condition:
+    def condition(self, tokens: Sequence[Token], depth: int) -> Condition:
         if depth < _MOST_DEPTH:
             for joined in ("OR", "AND"):
-                parts = _split(found, joined)
+                parts = _split(tokens, joined)
                 if len(parts) > 1 and all(parts):
                     members = tuple(self.condition(part, depth + 1) for part in parts)
                     if joined == "OR":
                         return self._word(members) or GroupCondition("or", members)
                     return GroupCondition("and", members)
-            inner = _in_parentheses(found)
+            inner = _in_parentheses(tokens)
             if inner is not None:
                 return self.condition(inner, depth + 1)
-        understood = self._leaf(list(found))
+        understood = self._leaf(list(tokens))
         if understood is not None:
             return understood
-        if not found:
+        if not tokens:
             return SqlCondition("")
-        return SqlCondition(self._sql[found[0].start : found[-1].end])
+        return SqlCondition(self._sql[tokens[0].start : tokens[-1].end])
 
     def _word(self, members: tuple[Condition, ...]) -> Condition | None:
         """A word that any column may contain."""
@@ -116,11 +116,11 @@ class _Reading:
             return None
         return WordsCondition(f'"{word}"' if word.split() != [word] else word)
 
-    def _leaf(self, found: list[Token]) -> Condition | None:
-        inner = self._negated(found)
+    def _leaf(self, tokens: list[Token]) -> Condition | None:
+        inner = self._negated(tokens)
         if inner is not None:
             return inner
-        name, rest = self._column(found)
+        name, rest = self._column(tokens)
         if name is None or not rest:
             return None
         match [token.text.upper() if token.kind in ("word", "sign") else "" for token in rest]:
@@ -152,13 +152,13 @@ class _Reading:
                 return _glob(name, value[0])
         return None
 
-    def _negated(self, found: list[Token]) -> Condition | None:
+    def _negated(self, tokens: list[Token]) -> Condition | None:
         """``(…) IS NOT TRUE``, as negative conditions are written."""
-        if len(found) < 5 or not (found[-3].says("IS") and found[-1].says("TRUE")):
+        if len(tokens) < 5 or not (tokens[-3].says("IS") and tokens[-1].says("TRUE")):
             return None
-        inner = _in_parentheses(found[:-3])
+        inner = _in_parentheses(tokens[:-3])
         positive = self.condition(inner, 1) if inner is not None else None
-        if not isinstance(positive, ColumnCondition) or not found[-2].says("NOT"):
+        if not isinstance(positive, ColumnCondition) or not tokens[-2].says("NOT"):
             return None
         opposite: dict[Operator, Operator] = {
             "contains": "does not contain",
@@ -169,9 +169,9 @@ class _Reading:
             return None
         return ColumnCondition(positive.column, opposite[positive.operator], positive.values)
 
-    def _column(self, found: list[Token]) -> tuple[str | None, list[Token]]:
+    def _column(self, tokens: list[Token]) -> tuple[str | None, list[Token]]:
         """The column in the beginning, perhaps with its table's name, and what follows."""
-        rest = found
+        rest = tokens
         if len(rest) > 2 and rest[1].text == "." and rest[0].is_name:
             if rest[0].name.casefold() != self._table.name.casefold():
                 return None, rest
@@ -186,16 +186,16 @@ def _known_column(token: Token, table: Table) -> str | None:
     return names.get(token.name.casefold())
 
 
-def _value(found: Sequence[Token]) -> tuple[StoredValue] | None:
+def _value(tokens: Sequence[Token]) -> tuple[StoredValue] | None:
     """A value that is written out, or None where it is something else."""
     sign = 1
-    if len(found) == 2 and found[0].says("-", "+"):
-        sign, found = -1 if found[0].text == "-" else 1, found[1:]
-        if found[0].kind != "number":
+    if len(tokens) == 2 and tokens[0].says("-", "+"):
+        sign, tokens = -1 if tokens[0].text == "-" else 1, tokens[1:]
+        if tokens[0].kind != "number":
             return None
-    if len(found) != 1:
+    if len(tokens) != 1:
         return None
-    token = found[0]
+    token = tokens[0]
     match token.kind:
         case "string":
             return (token.text[1:-1].replace("''", "'"),)
@@ -217,9 +217,9 @@ def _number(text: str, sign: int) -> tuple[StoredValue] | None:
     return (sign * float(text),)
 
 
-def _like(name: str, found: list[Token]) -> Condition | None:
-    escaped = len(found) == 3 and found[1].says("ESCAPE") and found[2].text == "'\\'"
-    value = _value(found[:1] if escaped else found)
+def _like(name: str, tokens: list[Token]) -> Condition | None:
+    escaped = len(tokens) == 3 and tokens[1].says("ESCAPE") and tokens[2].text == "'\\'"
+    value = _value(tokens[:1] if escaped else tokens)
     if value is None or not isinstance(value[0], str) or not value[0].isascii():
         return None
     pattern = value[0]
@@ -256,28 +256,28 @@ def _glob(name: str, pattern: str) -> Condition | None:
     return ColumnCondition(name, "matches", (plain.replace("\x00", "["),))
 
 
-def _in_parentheses(found: Sequence[Token]) -> Sequence[Token] | None:
+def _in_parentheses(tokens: Sequence[Token]) -> Sequence[Token] | None:
     """What is between the parentheses around the whole, if there are any."""
-    if len(found) < 2 or not found[0].says("(") or not found[-1].says(")"):
+    if len(tokens) < 2 or not tokens[0].says("(") or not tokens[-1].says(")"):
         return None
     depth = 0
-    for token in found[:-1]:
+    for token in tokens[:-1]:
         depth += token.says("(") - token.says(")")
         if depth == 0:
             return None
-    return found[1:-1]
+    return tokens[1:-1]
 
 
-def _split(found: Sequence[Token], separator: str) -> list[list[Token]]:
+def _split(tokens: Sequence[Token], separator: str) -> list[list[Token]]:
     """The parts between separators that are in no parentheses; none of nothing.
 
     The AND of a BETWEEN separates nothing, unless the text begins behind the BETWEEN.
     """
-    if not found:
+    if not tokens:
         return []
     parts: list[list[Token]] = [[]]
     depth, between = 0, 0
-    for token in found:
+    for token in tokens:
         depth += token.says(*_OPENING) - token.says(*_CLOSING)
         if depth == 0 and token.says("BETWEEN"):
             between += 1
@@ -290,12 +290,12 @@ def _split(found: Sequence[Token], separator: str) -> list[list[Token]]:
     return parts
 
 
-def _clauses(found: list[Token]) -> dict[str, list[Token]]:
+def _clauses(tokens: list[Token]) -> dict[str, list[Token]]:
     """The clauses of a SELECT by their first words."""
     clauses: dict[str, list[Token]] = {}
     current: list[Token] = []
     depth = 0
-    for token in found:
+    for token in tokens:
         depth += token.says(*_OPENING) - token.says(*_CLOSING)
         if depth == 0 and token.says(
             "GROUP", "HAVING", "WINDOW", "UNION", "EXCEPT", "INTERSECT", "LIMIT", "OFFSET"
@@ -310,11 +310,11 @@ def _clauses(found: list[Token]) -> dict[str, list[Token]]:
     return clauses
 
 
-def _single_table(found: list[Token], schema: Schema) -> Table:
-    if len(found) > 2 and found[1].text == "." and found[0].name.casefold() == "main":
-        found = found[2:]
-    names = [token for token in found if not token.says("AS")]
-    if not found or not names[0].is_name or len(names) != 1:
+def _single_table(tokens: list[Token], schema: Schema) -> Table:
+    if len(tokens) > 2 and tokens[1].text == "." and tokens[0].name.casefold() == "main":
+        tokens = tokens[2:]
+    names = [token for token in tokens if not token.says("AS")]
+    if not tokens or not names[0].is_name or len(names) != 1:
         raise ConditionInvalid("a sheet shows one table, without another name for it or a join")
     table = schema.find(names[0].name)
     if table is None:
@@ -322,9 +322,9 @@ def _single_table(found: list[Token], schema: Schema) -> Table:
     return table
 
 
-def _columns(found: list[Token], table: Table) -> tuple[str, ...] | None:
+def _columns(tokens: list[Token], table: Table) -> tuple[str, ...] | None:
     names: list[str] = []
-    for part in _split(found, ","):
+    for part in _split(tokens, ","):
         if [token.text for token in part] == ["*"]:
             return None
         if len(part) == 3 and part[1].text == ".":
@@ -332,7 +332,9 @@ def _columns(found: list[Token], table: Table) -> tuple[str, ...] | None:
         name = _known_column(part[0], table) if len(part) == 1 and part[0].is_name else None
         if name is None:
             shown = " ".join(token.text for token in part)
-            raise ConditionInvalid(f"{shown!r} is no column of {table.name}; a sheet shows columns")
+            raise ConditionInvalid(
+                f"{shown!r} is not a column of {table.name}; a sheet shows columns"
+            )
         names.append(name)
     return tuple(dict.fromkeys(names)) or None
 

@@ -55,10 +55,10 @@ class Token(NamedTuple):
 
 def tokens(sql: str) -> Iterator[Token]:
     """The tokens of a text, blanks left out. Together they cover all of it but blanks."""
-    for found in _PATTERN.finditer(sql):
-        kind = _FORMS[(found.lastindex or 1) - 1][0]
+    for match in _PATTERN.finditer(sql):
+        kind = _FORMS[(match.lastindex or 1) - 1][0]
         if kind is not None:
-            yield Token(kind, found.group(), found.start(), found.end())
+            yield Token(kind, match.group(), match.start(), match.end())
 
 
 def without_comments(sql: str) -> list[Token]:

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import NamedTuple
 
+from jondel.core.diff.cells import clipped_cell
+from jondel.core.diff.inside import with_inside
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import JondelError
-from jondel.core.model.changes import NO_VALUE, CellChange, ChangeKind, NoValue
-from jondel.core.model.schema import Table
-from jondel.core.model.values import ShownRow, StoredValue, Value, identical
+from jondel.core.errors import Cancelled, JondelError
+from jondel.core.model.changes import NO_VALUE, CellChange, ChangeKind
+from jondel.core.model.schema import Column, Table
+from jondel.core.model.values import ShownRow, StoredValue, clipped, identical
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.trail import Trail
+
+_WHOLE_BYTES = 16 << 20
+"""Values up to this size are compared whole."""
 
 
 @dataclass(frozen=True)
@@ -49,55 +54,97 @@ def record_history(
     Values over ``max_bytes`` bytes come clipped. ``opened`` is called with each state opened for
     it, so that the work can be interrupted.
     """
-    reader = _Reader(table, tuple(key_columns), tuple(key), max_bytes)
-    last: tuple[tuple[str, ...], ShownRow | None] | None = None
-    image_read = ""
-    for snapshot in (*trail.snapshots(), None):
-        if snapshot is not None and snapshot.image == image_read:
-            continue
-        if snapshot is None and now is None:
-            return
-        try:
-            if snapshot is None:
-                assert now is not None
-                found = reader.read(now)
-            else:
-                with closing(trail.open(snapshot)) as image:
-                    if opened:
-                        opened(image)
-                    found = reader.read(image)
-                image_read = snapshot.image
-        except JondelError as error:
-            yield Version(snapshot, None, (), None, (), str(error))
-            continue
-        version = _version(snapshot, last, found)
-        last = found
-        if version is not None:
-            yield version
+    reader = _Reader(table, tuple(key_columns), tuple(key))
+    last: _Content | None = None
+    with _Walk(trail, opened) as walk:
+        for snapshot in (*trail.snapshots(), None):
+            try:
+                if snapshot is None:
+                    if now is None:
+                        return
+                    found = reader.read(now)
+                else:
+                    state = walk.next_unlike(snapshot)
+                    if state is None:
+                        continue
+                    found = reader.read(state)
+            except Cancelled:
+                raise
+            except JondelError as error:
+                yield Version(snapshot, None, (), None, (), str(error))
+                continue
+            version = _version(snapshot, last, found)
+            last = found
+            if version is not None:
+                yield _clipped(version, max_bytes)
+
+
+class _Content(NamedTuple):
+    """A record as a state has it; no row where it is not there, no columns without its table."""
+
+    columns: tuple[Column, ...]
+    row: ShownRow | None
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(column.name for column in self.columns)
+
+
+class _Walk:
+    """Goes from state to state, past those in which all that was read of the last is the same."""
+
+    def __init__(self, trail: Trail, opened: Callable[[Database], None] | None) -> None:
+        self._trail = trail
+        self._opened = opened
+        self._image = ""
+        self._state: Database | None = None
+
+    def __enter__(self) -> _Walk:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._leave()
+
+    def next_unlike(self, snapshot: Snapshot) -> Database | None:
+        """Open a snapshot; None where it is like the one before. Raises ``StoreUnavailable``."""
+        if self._state is not None:
+            if snapshot.image == self._image:
+                return None
+            peek = self._trail.peek(snapshot)
+            if peek is not None and self._state.reads_alike(peek):
+                return None
+        self._leave()
+        self._state = self._trail.open(snapshot)
+        self._image = snapshot.image
+        if self._opened:
+            self._opened(self._state)
+        return self._state
+
+    def _leave(self) -> None:
+        state, self._state = self._state, None
+        if state is not None:
+            state.close()
 
 
 class _Reader:
     """Reads one record from one state after the other."""
 
     def __init__(
-        self, table: str, key_columns: tuple[str, ...], key: tuple[StoredValue, ...], limit: int
+        self, table: str, key_columns: tuple[str, ...], key: tuple[StoredValue, ...]
     ) -> None:
         self._table = table
         self._key_columns = key_columns
         self._key = key
-        self._limit = limit
 
-    def read(self, database: Database) -> tuple[tuple[str, ...], ShownRow | None]:
+    def read(self, database: Database) -> _Content:
         table = database.schema().find(self._table)
         if table is None:
-            return (), None
+            return _Content((), None)
         columns = self._columns_in(table)
-        if columns is None:
-            return table.column_names, None
-        position = database.find_position(table, columns, self._key)
+        position = database.find_position(table, columns, self._key) if columns else None
         if position is None:
-            return table.column_names, None
-        return table.column_names, database.read_record(table, position, self._limit)
+            return _Content(table.columns, None)
+        return _Content(table.columns, database.read_record(table, position, _WHOLE_BYTES))
 
     def _columns_in(self, table: Table) -> tuple[str, ...] | None:
         if self._key_columns == ("rowid",) and table.column("rowid") is None:
@@ -106,26 +153,24 @@ class _Reader:
         return self._key_columns if known.issuperset(self._key_columns) else None
 
 
-def _version(
-    snapshot: Snapshot | None,
-    last: tuple[tuple[str, ...], ShownRow | None] | None,
-    found: tuple[tuple[str, ...], ShownRow | None],
-) -> Version | None:
-    columns, row = found
-    if last is None or last[1] is None:
+def _version(snapshot: Snapshot | None, last: _Content | None, content: _Content) -> Version | None:
+    names, row = content.names, content.row
+    if last is None or last.row is None:
         if row is None:
             return None
-        return Version(snapshot, "added" if last is not None else None, columns, row)
+        return Version(snapshot, "added" if last is not None else None, names, row)
     if row is None:
-        return Version(snapshot, "removed", last[0], None)
-    earlier = dict(zip(last[0], last[1], strict=True))
+        return Version(snapshot, "removed", last.names, None)
+    earlier = dict(zip(last.names, last.row, strict=True))
     cells = tuple(
-        CellChange(name, _before(earlier, name), value)
-        for name, value in zip(columns, row, strict=True)
-        if name not in earlier or not identical(earlier[name], value)
+        with_inside(CellChange(column.name, earlier.get(column.name, NO_VALUE), value), column)
+        for column, value in zip(content.columns, row, strict=True)
+        if column.name not in earlier or not identical(earlier[column.name], value)
     )
-    return Version(snapshot, "changed", columns, row, cells) if cells else None
+    return Version(snapshot, "changed", names, row, cells) if cells else None
 
 
-def _before(earlier: dict[str, Value], name: str) -> Value | NoValue:
-    return earlier.get(name, NO_VALUE)
+def _clipped(version: Version, max_bytes: int) -> Version:
+    row = version.row and tuple(clipped(value, max_bytes) for value in version.row)
+    cells = tuple(clipped_cell(cell, max_bytes) for cell in version.cells)
+    return replace(version, row=row, cells=cells)

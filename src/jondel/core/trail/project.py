@@ -9,16 +9,17 @@ from __future__ import annotations
 
 import hashlib
 import os
-import tomllib
 from collections.abc import Callable
-from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Literal, NotRequired, TypedDict
 
 from jondel.core.browse.links import Link, LinkDecisions
 from jondel.core.diff.noise import KINDS, NoiseRules, check_rule
 from jondel.core.errors import RuleInvalid
-from jondel.core.keeping.home import jondel_home, private_folder
+from jondel.core.files.claims import held
+from jondel.core.files.home import jondel_home, private_folder
+from jondel.core.files.replacement import replace_text
+from jondel.core.files.toml_files import read_toml, section
 from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, LONGEST_SETTLE_SECONDS
 
 if TYPE_CHECKING:
@@ -35,6 +36,8 @@ class Project:
         self._folder = Path(location).parent
         digest = hashlib.sha256(location.encode("utf-8", "surrogateescape")).hexdigest()[:16]
         self._fallback = (home or jondel_home()) / "projects" / f"{digest}.toml"
+        self._lock = self._fallback.with_name("lock")
+        """Held while a project's file is rewritten, so that no Jondel drops what another wrote."""
 
     @property
     def file(self) -> Path:
@@ -60,7 +63,10 @@ class Project:
             RuleInvalid: the file cannot be read or understood.
         """
         path = self.file
-        return _rules(_read(path).get("noise", {}), path)
+        names = section(
+            path, read_toml(path, RuleInvalid), "noise", dict[str, list[str]], RuleInvalid
+        )
+        return _rules(names or {}, path)
 
     def settle_seconds(self) -> float:
         """How long an app must be quiet for an action to be over, while it is watched.
@@ -69,26 +75,28 @@ class Project:
             RuleInvalid: the file cannot be read or understood.
         """
         path = self.file
-        table = _read(path).get("watch", {})
-        found = table.get("settle", DEFAULT_SETTLE_SECONDS) if isinstance(table, dict) else None
-        if not isinstance(found, int | float) or not 0 <= found <= LONGEST_SETTLE_SECONDS:
+        table = section(path, read_toml(path, RuleInvalid), "watch", _Watch, RuleInvalid) or {}
+        seconds = table.get("settle", DEFAULT_SETTLE_SECONDS)
+        if not 0 <= seconds <= LONGEST_SETTLE_SECONDS:
             raise RuleInvalid(
-                f"{path}: watch.settle is not a number of seconds up to "
-                f"{LONGEST_SETTLE_SECONDS:g}; mend the file"
+                f"{path}: watch.settle: expected a number of seconds up to "
+                f"{LONGEST_SETTLE_SECONDS:g}; fix the file"
             )
-        return float(found)
+        return seconds
 
-    def keep_noise_rules(self, rules: NoiseRules) -> Path:
-        """Write the rules, leaving everything else in the file as it is; returns the file.
+    def change_noise_rules(self, change: Callable[[NoiseRules], NoiseRules]) -> Path:
+        """Change the rules as they are in the file now, and leave everything else in it as it is.
+
+        Returns the file.
 
         Raises:
             RuleInvalid: the file cannot be read or written.
         """
         import tomlkit  # slow to load, and needed only here
 
-        self.noise_rules()  # raises where the file is broken, before anything is overwritten
-
-        def change(document: tomlkit.TOMLDocument) -> None:
+        def rewrite(document: tomlkit.TOMLDocument) -> None:
+            # Raises where the file is broken, before anything is overwritten.
+            rules = change(self.noise_rules())
             table = document.setdefault("noise", tomlkit.table())
             for kind in KINDS:
                 names = list(getattr(rules, kind))
@@ -97,7 +105,7 @@ class Project:
                 elif kind in table:
                     del table[kind]
 
-        return self._rewrite(change)
+        return self._rewrite(rewrite)
 
     def link_decisions(self) -> LinkDecisions:
         """What was decided of links between tables.
@@ -106,22 +114,19 @@ class Project:
             RuleInvalid: the file cannot be read or understood.
         """
         path = self.file
-        found: dict[str, set[Link]] = {kind: set() for kind in LinkDecisions._fields}
-        entries = _read(path).get("links", [])
-        for entry in entries if isinstance(entries, list) else [None]:
-            decided = _link(entry)
-            if decided is None:
-                raise RuleInvalid(f"{path}: a table of links is not complete; mend the file")
-            found[decided[0]].add(decided[1])
-        return LinkDecisions(**{kind: frozenset(links) for kind, links in found.items()})
+        decided: dict[str, set[Link]] = {kind: set() for kind in LinkDecisions._fields}
+        tables = read_toml(path, RuleInvalid)
+        entries = section(path, tables, "links", list[_LinkEntry], RuleInvalid) or []
+        for number, entry in enumerate(entries):
+            decided[entry["standing"]].add(_link(path, number, entry))
+        return LinkDecisions(**{kind: frozenset(links) for kind, links in decided.items()})
 
-    def keep_link_decisions(self, decisions: LinkDecisions) -> Path:
-        """Write what was decided of links; see ``keep_noise_rules``."""
+    def change_link_decisions(self, change: Callable[[LinkDecisions], LinkDecisions]) -> Path:
+        """Change what was decided of links; see ``change_noise_rules``."""
         import tomlkit
 
-        self.link_decisions()
-
-        def change(document: tomlkit.TOMLDocument) -> None:
+        def rewrite(document: tomlkit.TOMLDocument) -> None:
+            decisions = change(self.link_decisions())
             entries = tomlkit.aot()
             for kind in LinkDecisions._fields:
                 for link in sorted(getattr(decisions, kind), key=repr):
@@ -137,7 +142,16 @@ class Project:
             elif "links" in document:
                 del document["links"]
 
-        return self._rewrite(change)
+        return self._rewrite(rewrite)
+
+    def stamp(self) -> tuple[str, int, int]:
+        """Differs once the file was changed, by whomever."""
+        path = self.file
+        try:
+            info = path.stat()
+        except OSError:
+            return str(path), 0, 0
+        return str(path), info.st_mtime_ns, info.st_size
 
     def _rewrite(self, change: Callable[[tomlkit.TOMLDocument], None]) -> Path:
         import tomlkit
@@ -145,67 +159,58 @@ class Project:
         path = self.file
         if path == self._fallback:
             private_folder(path.parent)
-        document = tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
-        change(document)
-        unfinished = path.with_name(f".{path.name}.unfinished")
-        try:
-            unfinished.write_text(tomlkit.dumps(document), "utf-8")
-            if path.exists():
-                unfinished.chmod(path.stat().st_mode & 0o777)
-            unfinished.replace(path)
-        except OSError as error:
-            with suppress(OSError):
-                unfinished.unlink()
-            raise RuleInvalid(f"{path}: cannot be written ({error.strerror})") from error
+        with held(self._lock):
+            read_toml(path, RuleInvalid)  # says what is wrong with it
+            there = path.exists()
+            document = tomlkit.parse(path.read_text("utf-8")) if there else tomlkit.document()
+            change(document)
+            try:
+                replace_text(path, tomlkit.dumps(document), mode=0o666, durable=True)
+            except OSError as error:
+                raise RuleInvalid(f"{path}: cannot be written ({error.strerror})") from error
         return path
 
     def _folders(self) -> list[Path]:
         return [self._folder, *self._folder.parents]
 
 
-def _read(path: Path) -> dict[str, Any]:
-    try:
-        return tomllib.loads(path.read_text("utf-8"))
-    except FileNotFoundError:
-        return {}
-    except (OSError, UnicodeDecodeError) as error:
-        raise RuleInvalid(f"{path}: cannot be read ({error}); mend the file") from error
-    except tomllib.TOMLDecodeError as error:
-        raise RuleInvalid(f"{path}: not valid TOML ({error}); mend the file") from error
+class _LinkEntry(TypedDict):
+    """A decision on a link as the file has it."""
+
+    child: str
+    columns: list[str]
+    parent: str
+    keys: list[str]
+    standing: Literal["confirmed", "refused", "added"]
+    when: NotRequired[tuple[str, str | int | float]]
+    """A column and the value it must have for the link to hold."""
 
 
-def _link(entry: Any) -> tuple[str, Link] | None:
-    """A decision and the link it is about, of one entry of the file."""
-    match entry:
-        case {
-            "child": str(child),
-            "columns": [*columns],
-            "parent": str(parent),
-            "keys": [*keys],
-            "standing": "confirmed" | "refused" | "added" as standing,
-        } if columns and len(columns) == len(keys):
-            named = all(isinstance(name, str) for name in (*columns, *keys))
-            when = entry.get("when")
-            if when is not None and not (
-                isinstance(when, list) and len(when) == 2 and isinstance(when[0], str)
-            ):
-                return None
-            condition = (when[0], when[1]) if when is not None else None
-            link = Link(child, tuple(columns), parent, tuple(keys), condition)
-            return (standing, link) if named else None
-    return None
+class _Watch(TypedDict):
+    settle: NotRequired[float]
 
 
-def _rules(table: Any, path: Path) -> NoiseRules:
-    found: dict[str, tuple[str, ...]] = {}
+def _link(path: Path, number: int, entry: _LinkEntry) -> Link:
+    if not entry["columns"] or len(entry["columns"]) != len(entry["keys"]):
+        raise RuleInvalid(
+            f"{path}: links[{number}]: columns and keys must name as many columns; fix the file"
+        )
+    return Link(
+        entry["child"],
+        tuple(entry["columns"]),
+        entry["parent"],
+        tuple(entry["keys"]),
+        entry.get("when"),
+    )
+
+
+def _rules(names: dict[str, list[str]], path: Path) -> NoiseRules:
+    rules: dict[str, tuple[str, ...]] = {}
     for kind in KINDS:
-        names = table.get(kind, []) if isinstance(table, dict) else None
-        if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
-            raise RuleInvalid(f"{path}: noise.{kind} is not a list of names; mend the file")
-        for name in names:
+        for name in names.get(kind, []):
             try:
                 check_rule(kind, name)
             except RuleInvalid as error:
                 raise RuleInvalid(f"{path}: {error}") from error
-        found[kind] = tuple(names)
-    return NoiseRules(**found)
+        rules[kind] = tuple(names.get(kind, []))
+    return NoiseRules(**rules)

@@ -10,10 +10,19 @@ import logging
 from collections.abc import Callable, Collection
 from contextlib import closing
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from jondel.core.diff.compare import Scope
-from jondel.core.engines.protocol import Database
-from jondel.core.errors import TableNotFound, WriteError, WriteRefused
+from jondel.core.engines.protocol import CommitMark, Database
+from jondel.core.errors import (
+    DatabaseDamaged,
+    NotADatabase,
+    TableNotFound,
+    TableUnreadable,
+    TargetNotFound,
+    WriteError,
+    WriteRefused,
+)
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange
 from jondel.core.model.schema import Schema
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
@@ -33,17 +42,39 @@ class Restored:
     """What a restore did: the snapshots before and after it, and what it undid.
 
     ``before`` and ``after`` are the same where there was nothing to do. ``method`` says how it was
-    written: ``rows``, or ``copy`` of the whole database.
+    written: ``rows``, ``copy`` of the whole database, or ``file`` where there was no usable
+    database: then there is no snapshot before, and ``aside`` is where what lay there is kept.
     """
 
-    before: Snapshot
+    before: Snapshot | None
     after: Snapshot
     undone: ChangeSummary
     method: str
+    aside: str = ""
+
+    @property
+    def changed(self) -> bool:
+        """Whether there was anything to do."""
+        return self.before is None or self.before.number != self.after.number
+
+
+class Stopping(NamedTuple):
+    """How work that writes is stopped: ``opened`` is called with what it reads, which may be
+    interrupted, and ``committed`` once it is written and nothing is to be stopped any more."""
+
+    opened: Callable[[Database], None] = lambda database: None
+    committed: Callable[[], None] = lambda: None
+
+
+_NEVER = Stopping()
 
 
 def restore(
-    trail: Trail, database: Database, to: Snapshot, tables: Collection[str] | None = None
+    trail: Trail,
+    database: Database,
+    to: Snapshot,
+    tables: Collection[str] | None = None,
+    stopping: Stopping = _NEVER,
 ) -> Restored:
     """Make the database, or some of its tables, the same as a snapshot.
 
@@ -65,7 +96,7 @@ def restore(
     else:
         wanted = _with_shadows(trail, to, before, tables)
         scope = Scope(internal=True, tables=wanted)
-    changes = trail.changes(to, before, scope)
+    changes = trail.changes(to, before, scope, stopping.opened)
     if tables is not None:
         changes = _of_tables(changes, scope.tables or frozenset())
     same_settings = tables is not None or _same_settings(trail, to, before)
@@ -73,17 +104,44 @@ def restore(
         return Restored(before, before, ChangeSummary(), "rows")
     by_rows = tables is not None or (same_settings and _suits_rows(changes))
     method = "rows"
-    if not (by_rows and _written_back(trail, database, to, changes, since, tables is None)):
+    may_fail = tables is None
+    if not (by_rows and _written_back(trail, database, to, changes, since, may_fail, stopping)):
         method = "copy"
         with _opened(trail, to) as image:
-            database.become(image, since)
+            database.restore_from(image, since)
+    stopping.committed()
     what = f"restored {title}" if tables is None else f"restored {', '.join(tables)} of {title}"
     after = trail.take(database, trigger=Trigger("restore", what))
     _log.info("%s: %s, by %s", database.name, what, method)
     return Restored(before, after, ChangeSummary.of(_shown(changes)), method)
 
 
-def take_back_step(trail: Trail, database: Database, step: Step) -> Restored:
+def restore_whatever_is_there(
+    trail: Trail, live: Callable[[], Database], to: Snapshot, stopping: Stopping = _NEVER
+) -> Restored:
+    """Restore a whole database, also where its file is gone, damaged or something else.
+
+    ``live`` opens the live database. Where that, or reading or writing it, fails because of what
+    lies there, the snapshot becomes a new file in its place.
+
+    Raises:
+        RecordsMovedOn, WriteRefused: as ``restore``.
+        TargetError: another process holds the file, or it cannot be written.
+    """
+    try:
+        return restore(trail, live(), to, None, stopping)
+    except (TargetNotFound, NotADatabase, DatabaseDamaged, TableUnreadable) as error:
+        _log.info("restoring %s over what cannot be used: %s", to.title, error)
+    aside = trail.put_in_place(to)
+    stopping.committed()
+    what = f"restored {to.label or to.id}"
+    after = trail.take(live(), trigger=Trigger("restore", what))
+    return Restored(None, after, ChangeSummary(), "file", str(aside or ""))
+
+
+def take_back_step(
+    trail: Trail, database: Database, step: Step, stopping: Stopping = _NEVER
+) -> Restored:
     """Undo the changes of one step, wherever in the trail it is.
 
     Raises:
@@ -92,9 +150,9 @@ def take_back_step(trail: Trail, database: Database, step: Step) -> Restored:
     """
     if step.before is None:
         raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
-    changes = trail.changes(step.before, step.after, Scope(internal=True))
+    changes = trail.changes(step.before, step.after, Scope(internal=True), stopping.opened)
     what = step.after.label or step.after.id
-    return _take_back(trail, database, step.before, changes, what, triggers=False)
+    return _take_back(trail, database, step.before, changes, what, stopping, triggers=False)
 
 
 def take_back_record(
@@ -103,6 +161,7 @@ def take_back_record(
     ends: tuple[Snapshot, Snapshot | Database],
     table: str,
     is_it: Callable[[RecordChange], bool],
+    stopping: Stopping = _NEVER,
 ) -> Restored:
     """Undo the change of one record between two states; the database's triggers run.
 
@@ -110,12 +169,12 @@ def take_back_record(
         RecordsMovedOn: the record is no longer as it was then; nothing was written.
         WriteRefused: a link or a constraint would be broken.
     """
-    changes = trail.changes(*ends, Scope(tables=frozenset({table})))
+    changes = trail.changes(*ends, Scope(tables=frozenset({table})), stopping.opened)
     changes = only_record(changes._replace(schema_changes=()), table, is_it)
     if changes.empty:
         raise WriteRefused(f"{table}: this record did not change there")
     what = f"a record of {table}"
-    return _take_back(trail, database, ends[0], changes, what, triggers=True)
+    return _take_back(trail, database, ends[0], changes, what, stopping, triggers=True)
 
 
 def _take_back(
@@ -124,6 +183,7 @@ def _take_back(
     earlier: Snapshot,
     changes: Changes,
     what: str,
+    stopping: Stopping,
     *,
     triggers: bool,
 ) -> Restored:
@@ -132,7 +192,8 @@ def _take_back(
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
     before = trail.take_unless_unchanged(database, Trigger("restore", f"before taking back {what}"))
     hard = changes._replace(tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
-    _apply_inverse(trail, database, earlier, hard, None, triggers)
+    _apply_inverse(trail, database, earlier, hard, None, triggers, stopping)
+    stopping.committed()
     after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
     return Restored(before, after, ChangeSummary.of(shown), "rows")
 
@@ -142,10 +203,12 @@ def _apply_inverse(
     database: Database,
     earlier: Snapshot,
     changes: Changes,
-    since: object,
+    since: CommitMark,
     triggers: bool,
+    stopping: Stopping,
 ) -> None:
     with _opened(trail, earlier) as image:
+        stopping.opened(image)
         plan = plan_to_take_back(changes, image, database.schema(), triggers=triggers)
         try:
             database.apply(plan, since)
@@ -164,11 +227,12 @@ def _written_back(
     database: Database,
     to: Snapshot,
     changes: Changes,
-    since: object,
+    since: CommitMark,
     may_fail: bool,
+    stopping: Stopping,
 ) -> bool:
     try:
-        _apply_inverse(trail, database, to, changes, since, triggers=False)
+        _apply_inverse(trail, database, to, changes, since, triggers=False, stopping=stopping)
     except WriteRefused:
         if not may_fail:
             raise
@@ -214,22 +278,22 @@ def _with_shadows(
     trail: Trail, to: Snapshot, now: Snapshot, names: Collection[str]
 ) -> frozenset[str]:
     """The tables to compare: the named ones, and those that keep the rows of virtual ones."""
-    found: set[str] = set()
+    shadows: set[str] = set()
     for snapshot in (to, now):
         with _opened(trail, snapshot) as image:
             schema = image.schema()
         for name in names:
             if schema.find(name) is None:
                 raise TableNotFound(f"no table {name!r} in {snapshot.title}; give one of both")
-            found |= {name, *_shadows(schema, name)}
-    return frozenset(found)
+            shadows |= {name, *_shadows(schema, name)}
+    return frozenset(shadows)
 
 
 def _shadows(schema: Schema, name: str) -> list[str]:
     table = schema.find(name)
     if table is None or table.kind != "virtual table":
         return []
-    return [t.name for t in schema.tables if t.internal and t.name.startswith(f"{name}_")]
+    return [t.name for t in schema.tables if t.shadow_of.lower() == table.name.lower()]
 
 
 def _of_tables(changes: Changes, names: frozenset[str]) -> Changes:

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from jondel.core.browse.display import line
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import WriteRefused
 from jondel.core.model.changes import Changes, NoValue, RecordChange, TableChanges
 from jondel.core.model.schema import ForeignKey, Schema, Table
-from jondel.core.model.values import Clipped, ShownRow, StoredValue
+from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
 from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WritePlan
 
 _LISTED = 3
+_LOOKED_FOR_SINGLY = 3
+"""More values than this are looked for in one pass over their table, which need not be indexed."""
 
 
 def plan_to_take_back(
@@ -49,7 +51,7 @@ def plan_to_take_back(
         table = now.find(entry.table)
         if table is None or table.column_names != entry.columns_after:
             raise WriteRefused(
-                f"{entry.table}: its columns are others now; restore the whole database instead"
+                f"{entry.table}: its columns have changed; restore the whole database instead"
             )
         if table.kind != "table":
             continue
@@ -65,7 +67,7 @@ def plan_to_take_back(
             else:
                 updates.append(rows.update(record))
             links.add(table, record)
-    return WritePlan((*deletes, *updates, *inserts), tuple(links.checks), triggers)
+    return WritePlan((*deletes, *updates, *inserts), tuple(links.checks()), triggers)
 
 
 class _Rows:
@@ -123,7 +125,7 @@ class _Links:
     def __init__(self, now: Schema, before: Database) -> None:
         self._now = now
         self._before = before
-        self.checks: dict[LinkCheck, None] = {}
+        self._checks: dict[LinkCheck, None] = {}
         self._incoming: dict[str, list[tuple[Table, ForeignKey]]] = {}
         for child in now.tables:
             for key in child.foreign_keys:
@@ -150,20 +152,35 @@ class _Links:
         columns = key.target_columns or parent.primary_key
         if None in values or len(columns) != len(values):
             return
-        check = LinkCheck(child.name, key.columns, parent.name, columns, values)
-        if check not in self.checks and not self._led_nowhere(check):
-            self.checks[check] = None
+        self._checks[LinkCheck(child.name, key.columns, parent.name, columns, values)] = None
 
-    def _led_nowhere(self, check: LinkCheck) -> bool:
-        """Whether the link was broken in the state before the changes already."""
+    def checks(self) -> list[LinkCheck]:
+        """What must hold; not what did not hold in the state before the changes already."""
+        broken: set[LinkCheck] = set()
+        relations: dict[tuple[str, ...], list[LinkCheck]] = {}
+        for check in self._checks:
+            ends = (check.child, *check.child_columns, "", check.parent, *check.parent_columns)
+            relations.setdefault(ends, []).append(check)
         schema = self._before.schema()
-        child, parent = schema.find(check.child), schema.find(check.parent)
-        if child is None or parent is None:
-            return False
-        return (
-            self._before.find_position(child, check.child_columns, check.values) is not None
-            and self._before.find_position(parent, check.parent_columns, check.values) is None
-        )
+        for checks in relations.values():
+            child, parent = schema.find(checks[0].child), schema.find(checks[0].parent)
+            if child is None or parent is None:
+                continue
+            led_to = self._held(parent, checks[0].parent_columns, checks)
+            nowhere = [check for place, check in enumerate(checks) if place not in led_to]
+            held = self._held(child, checks[0].child_columns, nowhere)
+            broken |= {check for place, check in enumerate(nowhere) if place in held}
+        return [check for check in self._checks if check not in broken]
+
+    def _held(
+        self, table: Table, columns: tuple[str, ...], checks: Sequence[LinkCheck]
+    ) -> set[int]:
+        """Which of the checks' values some row held, by their places."""
+        keys = [check.values for check in checks]
+        if len(keys) > _LOOKED_FOR_SINGLY and not table.unknown_order:
+            return self._before.which_occur(table, columns, keys)
+        find = self._before.find_position
+        return {n for n, key in enumerate(keys) if find(table, columns, key) is not None}
 
 
 def only_record(changes: Changes, table: str, is_it: Callable[[RecordChange], bool]) -> Changes:
@@ -187,11 +204,11 @@ def only_record(changes: Changes, table: str, is_it: Callable[[RecordChange], bo
 
 def _values(table: Table, columns: tuple[str, ...], row: ShownRow) -> tuple[StoredValue, ...]:
     places = {name.casefold(): i for i, name in enumerate(table.column_names)}
-    found = [row[places[c.casefold()]] for c in columns if c.casefold() in places]
-    return tuple(_whole(value) for value in found)
+    values = [row[places[c.casefold()]] for c in columns if c.casefold() in places]
+    return tuple(_whole(value) for value in values)
 
 
-def _whole(value: object) -> StoredValue:
+def _whole(value: Value | NoValue) -> StoredValue:
     if isinstance(value, Clipped):
         raise WriteRefused("a value was not kept whole, so it cannot be put back")
     return value  # type: ignore[return-value]

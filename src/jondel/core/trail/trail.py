@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import re
+import threading
 from collections.abc import Callable, Collection, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from jondel.core.engines.pages import PagePeek, PageSource
 from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import open_pages
-from jondel.core.errors import LabelInvalid, SnapshotNotFound, SnapshotProtected
+from jondel.core.engines.registry import open_pages, put_in_place, write_file
+from jondel.core.errors import (
+    LabelInvalid,
+    SnapshotNotFound,
+    SnapshotProtected,
+    StoreUnavailable,
+)
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.snapshots.old_images import is_old_image, open_old_image
@@ -48,15 +55,32 @@ class Trail:
     """The trail of the database at ``location``, kept under Jondel's home folder."""
 
     def __init__(self, location: str, home: Path | None = None) -> None:
-        self._location = location
         self._store = Store(home)
-        self._catalogue = self._store.catalogue(location)
+        self._location, self.maybe_moved_from = self._store.trail_of(location)
+        """Of a database without a trail: the place of one that is gone and held the same."""
+        self._catalogue = self._store.catalogue(self._location)
         self._opened_shelf: Shelf | None = None
+        self._opening = threading.Lock()
 
     def close(self) -> None:
         self._catalogue.close()
         if self._opened_shelf is not None:
             self._opened_shelf.close()
+
+    def take_over(self, other: str) -> None:
+        """Have the trail of a database that was elsewhere be this one's.
+
+        Raises:
+            SnapshotNotFound: nothing is recorded of the other one.
+            SnapshotProtected: something is recorded of this one.
+        """
+        self._store.take_over(self._location, other)
+        self.maybe_moved_from = None
+
+    @property
+    def empty(self) -> bool:
+        """Whether nothing is recorded."""
+        return self._catalogue.last() is None
 
     def snapshots(self) -> list[Snapshot]:
         """All snapshots, oldest first."""
@@ -78,6 +102,28 @@ class Trail:
         """How many bytes the snapshots take."""
         return self._store.size_of(self._location)
 
+    def put_in_place(self, snapshot: Snapshot) -> Path | None:
+        """Make a snapshot the database at the trail's location, whatever lies there.
+
+        Returns under which name that is kept aside. Raises ``TargetError``.
+        """
+        with closing(self.pages_of(snapshot)) as pages:
+            return put_in_place(pages, self._location)
+
+    def export(
+        self, snapshot: Snapshot, path: Path, go_on: Callable[[], None] = lambda: None
+    ) -> None:
+        """Write a snapshot out as a database file of its own, which must not be there yet.
+
+        ``go_on`` is called again and again, and may raise ``Cancelled``: no file is left then.
+
+        Raises:
+            StoreUnavailable: it cannot be read whole.
+            TargetUnavailable: something is there, or it cannot be written.
+        """
+        with closing(self.pages_of(snapshot)) as pages:
+            write_file(pages, path, go_on)
+
     # Taking snapshots
 
     def take(
@@ -98,9 +144,9 @@ class Trail:
     def take_unless_unchanged(self, database: Database, trigger: Trigger) -> Snapshot:
         """Take a snapshot, or return the last one if nothing was committed since."""
         with self._shelf.captured(database) as image:
-            snapshots = self.snapshots()
-            if snapshots and snapshots[-1].image == image:
-                return snapshots[-1]
+            last = self._catalogue.last()
+            if last is not None and last.image == image:
+                return last
             return self._catalogue.add(None, trigger, image)
 
     def keep_within_budget(self) -> tuple[list[Snapshot], bool]:
@@ -168,30 +214,52 @@ class Trail:
         Raises:
             SnapshotNotFound: there is none; the message says which there are.
         """
-        snapshots = self.snapshots()
-        if not snapshots:
+        last = self._catalogue.last()
+        if last is None:
             raise SnapshotNotFound(
                 f"no snapshot {name!r}: there is none of {self._location} yet; "
                 "take one with `jondel snapshot`"
             )
         if name == LAST:
-            return snapshots[-1]
-        for snapshot in snapshots:
-            if name in (snapshot.label, snapshot.id):
-                return snapshot
-        known = ", ".join(s.label or s.id for s in snapshots[-6:])
+            return last
+        snapshot = self._catalogue.find("label = ?", name)
+        if snapshot is None and _ID_PATTERN.fullmatch(name):
+            number = int(name[1:])
+            snapshot = self._catalogue.find("number = ?", number) if number < 1 << 63 else None
+        if snapshot is not None:
+            return snapshot
+        known = ", ".join(s.label or s.id for s in self.snapshots()[-6:])
         raise SnapshotNotFound(
             f"no snapshot {name!r} of {self._location}; the latest are: {known} "
             "(see `jondel trail`)"
         )
+
+    def pages_of(self, snapshot: Snapshot) -> PageSource:
+        """The pages of a snapshot; whoever asked closes them.
+
+        Raises:
+            StoreUnavailable: they cannot be read, or are kept in an old format.
+        """
+        if is_old_image(snapshot.image):
+            raise StoreUnavailable(
+                f"{snapshot.id} is kept in an old format; copy its image instead"
+            )
+        return self._shelf.open(snapshot.image, f"snapshot {snapshot.title}")
 
     def open(self, snapshot: Snapshot) -> Database:
         """Open a snapshot as a database; whoever asked closes it."""
         if is_old_image(snapshot.image):
             folder = self._store.shelf_folder(self._location)
             return open_old_image(folder, snapshot.image, location=self._location)
-        pages = self._shelf.open(snapshot.image, f"snapshot {snapshot.title}")
-        return open_pages(pages, location=self._location)
+        return open_pages(self.pages_of(snapshot), location=self._location)
+
+    def peek(self, snapshot: Snapshot) -> PagePeek | None:
+        """Have a look at single pages of a snapshot; None where it is kept in an old format.
+
+        Raises:
+            StoreUnavailable: its list of pages is missing or damaged.
+        """
+        return None if is_old_image(snapshot.image) else self._shelf.peek(snapshot.image)
 
     @contextmanager
     def now(self, database: Database) -> Iterator[tuple[Database, str]]:
@@ -204,6 +272,12 @@ class Trail:
             closing(open_pages(passing.image, location=self._location)) as image,
         ):
             yield image, passing.name
+
+    @contextmanager
+    def opened(self, state: Snapshot | Database) -> Iterator[Database]:
+        """Open one state for as long as the block runs."""
+        with self._side(state) as (database, _):
+            yield database
 
     @contextmanager
     def both_sides(
@@ -243,14 +317,16 @@ class Trail:
         if step.before is None:
             return Changes(method="same")
         changes = self.changes(step.before, step.after, scope, opened)
-        self._catalogue.keep_summary(step.number, ChangeSummary.of(changes), scope.noise.key)
+        if self._catalogue.writable:
+            self._catalogue.keep_summary(step.number, ChangeSummary.of(changes), scope.noise.key)
         return changes
 
     @property
     def _shelf(self) -> Shelf:
-        if self._opened_shelf is None:
-            self._opened_shelf = self._store.shelf(self._location)
-        return self._opened_shelf
+        with self._opening:  # states are opened by several threads
+            if self._opened_shelf is None:
+                self._opened_shelf = self._store.shelf(self._location)
+            return self._opened_shelf
 
     @contextmanager
     def _side(self, end: Snapshot | Database) -> Iterator[tuple[Database, str]]:

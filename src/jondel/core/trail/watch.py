@@ -43,6 +43,10 @@ class Settling:
         self._token = token
         self._began = None
 
+    def go_on(self) -> None:
+        """The action that just ended could not be recorded: it is over again at the next look."""
+        self._began = self._last_commit
+
     def over(self, token: Hashable) -> bool:
         """Note a token just read; True where an action has just come to its end."""
         now = self._clock()

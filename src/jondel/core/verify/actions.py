@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from jondel.core.errors import ActionFailed
+
+if TYPE_CHECKING:
+    from httpx import Response
 
 _TIMEOUT_SECONDS = 30.0
 
@@ -36,10 +40,7 @@ class Action:
         return said
 
 
-def _message(answer: object) -> str:
-    import httpx
-
-    assert isinstance(answer, httpx.Response)
+def _message(answer: Response) -> str:
     try:
         content = answer.json()
     except ValueError:

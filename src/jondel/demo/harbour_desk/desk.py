@@ -10,6 +10,7 @@ import random
 import sqlite3
 from collections.abc import Callable
 from datetime import datetime, timedelta
+from typing import Any
 
 from jondel.demo.harbour_desk.seed import tide_readings
 
@@ -136,11 +137,11 @@ class Desk:
     def _insert(self, statement: str, values: tuple[object, ...]) -> int:
         return self._connection.execute(statement, values).lastrowid or 0
 
-    def _row(self, query: str) -> tuple:
-        found = self._connection.execute(query).fetchone()
-        if found is None:
+    def _row(self, query: str) -> tuple[Any, ...]:
+        row: tuple[Any, ...] | None = self._connection.execute(query).fetchone()
+        if row is None:
             raise Refused("there is nothing left to do this with; start the demo afresh")
-        return found
+        return row
 
     def _one(self, query: str) -> int:
-        return self._row(query)[0]
+        return int(self._row(query)[0])

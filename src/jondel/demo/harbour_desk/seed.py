@@ -9,12 +9,15 @@ import random
 import sqlite3
 import struct
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import closing
 from datetime import date, datetime, timedelta
 from pathlib import Path
+from typing import Any, TypeAlias
 
 from jondel.demo.harbour_desk.database import SCHEMA, connect
+
+_Row: TypeAlias = tuple[Any, ...]
 
 TIDE_READINGS = 200_000
 _TODAY = date(2026, 6, 14)
@@ -54,12 +57,12 @@ def create(path: Path) -> None:
 
 
 def _fill(connection: sqlite3.Connection, chance: random.Random) -> None:
-    def insert(table: str, rows: object) -> None:
-        found = iter(rows)  # type: ignore[call-overload]
-        first = next(found)
+    def insert(table: str, rows: Iterable[_Row]) -> None:
+        values = iter(rows)
+        first = next(values)
         marks = ", ".join("?" * len(first))
         connection.execute(f"INSERT INTO {table} VALUES ({marks})", first)
-        connection.executemany(f"INSERT INTO {table} VALUES ({marks})", found)
+        connection.executemany(f"INSERT INTO {table} VALUES ({marks})", values)
 
     insert("pontoons", [(i, name, side) for i, (name, side) in enumerate(_PONTOONS, 1)])
     insert("skippers", _skippers(chance))
@@ -82,7 +85,7 @@ def _fill(connection: sqlite3.Connection, chance: random.Random) -> None:
     insert("tide_readings", tide_readings(chance, 1, TIDE_READINGS, _NOON))
 
 
-def _skippers(chance: random.Random) -> Iterator[tuple[object, ...]]:
+def _skippers(chance: random.Random) -> Iterator[_Row]:
     for i in range(1, 141):
         first, last = chance.choice(_FIRST), chance.choice(_LAST)
         email = f"{first}.{last}{i}@example.org".lower() if chance.random() < 0.9 else None
@@ -93,7 +96,7 @@ def _skippers(chance: random.Random) -> Iterator[tuple[object, ...]]:
     yield 142, "Óscar [bold]Peña[/bold]", None, " 0555 000142", ""
 
 
-def _boats(chance: random.Random) -> Iterator[tuple[object, ...]]:
+def _boats(chance: random.Random) -> Iterator[_Row]:
     for i in range(1, 211):
         length = chance.randrange(480, 1500, 5)
         draught = chance.randrange(40, 210, 5) if chance.random() < 0.85 else None
@@ -102,13 +105,13 @@ def _boats(chance: random.Random) -> Iterator[tuple[object, ...]]:
         yield i, chance.randint(1, 142), name, f"SM-{1000 + i}", length, draught, photo
 
 
-def _berths(chance: random.Random) -> Iterator[tuple[object, ...]]:
+def _berths(chance: random.Random) -> Iterator[_Row]:
     for i in range(1, 61):
         length = chance.choice((600, 800, 1000, 1200, 1500))
         yield i, (i - 1) // 15 + 1, (i - 1) % 15 + 1, length, int(i % 3 != 0), "free", None
 
 
-def _bookings(chance: random.Random) -> Iterator[tuple[object, ...]]:
+def _bookings(chance: random.Random) -> Iterator[_Row]:
     current = chance.sample(range(1, 61), 32)
     for i in range(1, 413):
         is_current = i > 412 - len(current)
@@ -136,7 +139,7 @@ def _bookings(chance: random.Random) -> Iterator[tuple[object, ...]]:
         )
 
 
-def _invoices(bookings: list[tuple[object, ...]]) -> Iterator[tuple[object, ...]]:
+def _invoices(bookings: list[_Row]) -> Iterator[_Row]:
     billed = [booking for booking in bookings if booking[4] != "cancelled"]
     for i, booking in enumerate(billed, 1):
         yield (
@@ -150,9 +153,7 @@ def _invoices(bookings: list[tuple[object, ...]]) -> Iterator[tuple[object, ...]
         )
 
 
-def _payments(
-    chance: random.Random, invoices: list[tuple[object, ...]]
-) -> Iterator[tuple[object, ...]]:
+def _payments(chance: random.Random, invoices: list[_Row]) -> Iterator[_Row]:
     settled = [invoice for invoice in invoices if invoice[6]]
     for i, invoice in enumerate(settled, 1):
         method = chance.choice(("card", "card", "cash", "transfer"))
@@ -160,7 +161,7 @@ def _payments(
         yield i, invoice[0], invoice[3], method, reference, invoice[6]
 
 
-def _fuel_sales(chance: random.Random) -> Iterator[tuple[object, ...]]:
+def _fuel_sales(chance: random.Random) -> Iterator[_Row]:
     for i in range(1, 641):
         litres = round(chance.uniform(12, 180), 1)
         when = _NOON - timedelta(hours=7 * (641 - i))
@@ -169,13 +170,13 @@ def _fuel_sales(chance: random.Random) -> Iterator[tuple[object, ...]]:
         yield i, chance.randint(1, 210), chance.randint(1, 2), litres, price, str(when), note
 
 
-def _settings() -> Iterator[tuple[object, ...]]:
+def _settings() -> Iterator[_Row]:
     yield "office", json.dumps({"opens": "08:00", "closes": "19:30", "vhf_channel": 12})
     yield "prices", json.dumps({"night": [18.5, 22.0, 27.5], "fuel_litre": 1.74})
     yield "tide_gauges", json.dumps(["breakwater", "sluice"])
 
 
-def _web_sessions(chance: random.Random) -> Iterator[tuple[object, ...]]:
+def _web_sessions(chance: random.Random) -> Iterator[_Row]:
     for _ in range(24):
         skipper = chance.randint(1, 142)
         data = json.dumps({"skipper": skipper, "csrf": f"{chance.getrandbits(64):016x}"})
@@ -185,7 +186,7 @@ def _web_sessions(chance: random.Random) -> Iterator[tuple[object, ...]]:
 
 def tide_readings(
     chance: random.Random, first_id: int, count: int, until: datetime
-) -> Iterator[tuple[object, ...]]:
+) -> Iterator[_Row]:
     """Readings every six minutes from two gauges, the last of them at ``until``."""
     for i in range(count):
         when = until - timedelta(minutes=6 * ((count - 1 - i) // 2))

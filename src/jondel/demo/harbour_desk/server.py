@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
+from typing import BinaryIO
 
 from jondel.demo.harbour_desk.desk import Desk, Refused
 
@@ -38,11 +39,11 @@ def make_server(desk: Desk, port: int) -> HTTPServer:
     return HTTPServer(("127.0.0.1", port), Handler)
 
 
-def stop_at_end_of(stream: object, server: HTTPServer) -> None:
+def stop_at_end_of(stream: BinaryIO, server: HTTPServer) -> None:
     """Stop the server when the stream ends, which it does when the starting process is gone."""
 
     def wait() -> None:
-        while stream.read(1):  # type: ignore[attr-defined]
+        while stream.read(1):
             pass
         server.shutdown()
 

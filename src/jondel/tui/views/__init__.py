@@ -1,1 +1,1 @@
-"""What fills the screen: the views and the panels that open over them."""
+"""The views, a folder each. ``table`` lists them; a new one is a folder and an entry there."""

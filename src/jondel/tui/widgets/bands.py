@@ -1,14 +1,12 @@
-"""The one-line bands: the masthead, a pane's title, and the keys that matter here."""
+"""One-line bands: the masthead, and the title lines of panes."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from rich.cells import cell_len
 from rich.segment import Segment
 from rich.style import Style
 from rich.text import Text
-from textual import events
 from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
@@ -98,55 +96,3 @@ def show_band(
             above.mount(band, before=before)
     else:
         band.display = False
-
-
-class KeyBand(Widget):
-    """The keys that matter now; a click does what the key does.
-
-    Those that do not fit are left out from the end, but never the last one: it explains them all.
-    """
-
-    DEFAULT_CSS = "KeyBand { height: 1; background: $background; }"
-
-    def __init__(self, *, id: str | None = None) -> None:
-        super().__init__(id=id)
-        self._keys: Sequence[tuple[str, str, str]] = ()
-        self._places: list[tuple[int, int, str]] = []
-
-    def show(self, keys: Sequence[tuple[str, str, str]]) -> None:
-        """Show keys, each with its words and the action it runs."""
-        if keys != self._keys:
-            self._keys = keys
-            self.refresh()
-
-    def render(self) -> Text:
-        text = Text(" ", no_wrap=True)
-        self._places = []
-        if not self._keys:
-            return text
-        *others, last = self._keys
-        room = self.size.width - _key_width(last)
-        for entry in others:
-            if text.cell_len + _key_width(entry) > room:
-                break
-            self._append_key(text, entry)
-        self._append_key(text, last)
-        return text
-
-    def _append_key(self, text: Text, entry: tuple[str, str, str]) -> None:
-        key, words, action = entry
-        start = text.cell_len
-        text.append(key, ink(self, "brass", bold=True))
-        text.append(f" {words}", ink(self, "sand-dim"))
-        self._places.append((start, text.cell_len, action))
-        text.append("   ")
-
-    async def on_click(self, event: events.Click) -> None:
-        for start, end, action in self._places:
-            if start <= event.x < end:
-                await self.app.run_action(action)
-
-
-def _key_width(entry: tuple[str, str, str]) -> int:
-    key, words, _ = entry
-    return cell_len(key) + 1 + cell_len(words) + 3

@@ -8,6 +8,7 @@ compositor as it is.
 from __future__ import annotations
 
 from functools import partial
+from typing import TYPE_CHECKING
 
 from rich.segment import Segment
 from rich.style import Style
@@ -59,15 +60,19 @@ class LinesView(ScrollView):
         return self.rich_style
 
 
-class PlainGround:
-    """Has a container draw its background fast; nothing else of it is seen.
+# Not a widget itself: style rules come down from the first base class only.
+if TYPE_CHECKING:
+    _MixedIn = Widget
+else:
+    _MixedIn = object
 
-    Not a widget itself: style rules come down from the first base class only.
-    """
+
+class PlainGround(_MixedIn):
+    """Has a container draw its background fast; nothing else of it is seen."""
 
     _ground_strip: tuple[tuple[str, int], Strip] | None = None
 
-    def render_lines(self: Widget, crop: Region) -> list[Strip]:
+    def render_lines(self, crop: Region) -> list[Strip]:
         if self.app.no_color or any(self.gutter):
             return Widget.render_lines(self, crop)
         # The same strip again and again: it remembers how the compositor cut it.

@@ -7,18 +7,18 @@ from collections.abc import Awaitable, Callable, Sequence
 from rich.cells import cell_len
 from textual import events, work
 from textual.binding import Binding
-from textual.widgets import Input
 
 from jondel.core.browse.display import line
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
 from jondel.core.sql.completion import Completion, completions, opening_of
 from jondel.tui.widgets.bands import Band
+from jondel.tui.widgets.text_fields import TextField
 
-_HINT = "→ takes it · ↓ the next"
+_HINT = "→ accept · ↓ next"
 
 
-class SqlField(Input):
+class SqlField(TextField):
     """Takes a condition on a table; what it can go on with is shown by ``ways``."""
 
     BINDINGS = [
@@ -34,7 +34,7 @@ class SqlField(Input):
         id: str | None = None,
         classes: str | None = None,
     ) -> None:
-        super().__init__(id=id, classes=classes, compact=True, select_on_focus=False)
+        super().__init__(id=id, classes=classes, select_on_focus=False)
         self.ways = Band()
         """The line that shows how what is typed can go on."""
         self._table = table
@@ -57,13 +57,13 @@ class SqlField(Input):
 
     @work(group="complete", exclusive=True)
     async def _complete(self) -> None:
-        typed = self.value
+        typed = self.entered
         opening = opening_of(typed, self._table) if self.has_focus else None
         if opening is None:
             self._show_ways([])
             return
         values = await self._values_of(opening.column) if opening.column is not None else ()
-        if typed == self.value:
+        if typed == self.entered:
             self._show_ways(completions(typed, opening, values))
 
     def _show_ways(self, ways: list[Completion]) -> None:
@@ -95,7 +95,7 @@ class SqlField(Input):
 
     def action_cursor_right(self, select: bool = False) -> None:
         if self.cursor_at_end and self._ways and not select:
-            self.value = self._ways[self._chosen_way].text
+            self.entered = self._ways[self._chosen_way].text
             self.cursor_position = len(self.value)
         else:
             super().action_cursor_right(select)

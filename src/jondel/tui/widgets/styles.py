@@ -13,6 +13,7 @@ from textual.theme import Theme
 from textual.widget import Widget
 
 from jondel.core.browse.display import Role
+from jondel.core.formats.inside_text import Role as InsideRole
 from jondel.core.model.changes import ChangeKind
 
 _ROLES: dict[Role, tuple[str, bool]] = {
@@ -48,6 +49,21 @@ def value_style(widget: Widget, role: Role) -> Style:
 def change_style(widget: Widget, kind: ChangeKind) -> Style:
     """The style of a mark."""
     return ink(widget, kind, bold=True)
+
+
+_INSIDE: dict[InsideRole, str] = {
+    "path": "sand-dim",
+    "same": "sand",
+    "before": "removed",
+    "after": "added",
+    "mark": "changed",
+}
+"""The colours of what differs inside a value; the marks say it without them."""
+
+
+def inside_style(widget: Widget, role: InsideRole) -> Style:
+    """The style of a part of a line that says what differs inside a value."""
+    return ink(widget, _INSIDE[role])
 
 
 @lru_cache(256)

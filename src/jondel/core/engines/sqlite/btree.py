@@ -143,17 +143,17 @@ class Pages:
         """The pages on the freelist."""
         header = self.source.read(0)[:_FILE_HEADER_BYTES] if self.source.page_count else b""
         trunk = int.from_bytes(header[32:36], "big") - 1
-        found: list[npt.NDArray[np.intp]] = [np.empty(0, np.intp)]
+        unused: list[npt.NDArray[np.intp]] = [np.empty(0, np.intp)]
         for _ in range(self.source.page_count):
             if trunk < 0:
-                return np.concatenate(found)
+                return np.concatenate(unused)
             self._check(trunk)
             page = self.source.read(trunk)
             count = int.from_bytes(page[4:8], "big")
             if 8 + 4 * count > len(page):
                 raise UnexpectedPage("the list of unused pages is damaged")
-            found.append(np.array([trunk], np.intp))
-            found.append(np.frombuffer(page, ">u4", count, 8).astype(np.intp) - 1)
+            unused.append(np.array([trunk], np.intp))
+            unused.append(np.frombuffer(page, ">u4", count, 8).astype(np.intp) - 1)
             trunk = int.from_bytes(page[:4], "big") - 1
         raise UnexpectedPage("the list of unused pages goes in circles")
 
@@ -164,30 +164,30 @@ class Pages:
         interior pages, and so does the next state.
         """
         content = self.source.hashes[index].tobytes()
-        found = _children_of.get(content)
-        if found is None:
-            found = self._read_children(index)
+        children = _children_of.get(content)
+        if children is None:
+            children = self._read_children(index)
             if len(_children_of) >= _MOST_REMEMBERED:
                 _children_of.clear()
-            _children_of[content] = found
-        return found
+            _children_of[content] = children
+        return children
 
     def _read_children(self, index: int) -> npt.NDArray[np.int32]:
         page = self.source.read(index)
         start = _start(index)
         if page[start] not in (INTERIOR_TABLE, INTERIOR_INDEX):
-            raise UnexpectedPage(f"page {index + 1} is no interior page")
+            raise UnexpectedPage(f"page {index + 1} is not an interior page")
         count = int.from_bytes(page[start + 3 : start + 5], "big")
-        found = np.empty(count + 1, np.int32)
+        children = np.empty(count + 1, np.int32)
         try:
             raw = np.frombuffer(page, np.uint8)
             offsets = np.frombuffer(page, ">u2", count, start + 12).astype(np.intp)
             pointers = raw[offsets[:, None] + np.arange(4)].astype(np.int64)
         except (IndexError, ValueError) as error:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
-        found[:count] = pointers @ np.array([1 << 24, 1 << 16, 1 << 8, 1])
-        found[count] = int.from_bytes(page[start + 8 : start + 12], "big")
-        return found - 1
+        children[:count] = pointers @ np.array([1 << 24, 1 << 16, 1 << 8, 1])
+        children[count] = int.from_bytes(page[start + 8 : start + 12], "big")
+        return children - 1
 
     def digests(self, index: int, row_ids: list[int], digests: list[int]) -> list[Cell]:
         """Append the row number and a 64-bit digest of each row in a page of a table's tree.
@@ -245,10 +245,10 @@ class Pages:
             # A size of one byte is below 128, and so little always fits into a page.
             skipped = 4 if kind == INTERIOR_INDEX else 0
             long = offsets[raw[offsets + skipped] > 127]
-            found = [self._cell(page, offset + skipped, kind) for offset in long.tolist()]
+            cells = [self._cell(page, offset + skipped, kind) for offset in long.tolist()]
         except (IndexError, ValueError) as error:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
-        return [cell for cell in found if cell.overflow >= 0]
+        return [cell for cell in cells if cell.overflow >= 0]
 
     def _local_limits(self, kind: int) -> tuple[int, int]:
         """The most bytes of a record that stay in a page of the kind, and the fewest."""

@@ -1,307 +1,326 @@
-"""Captures a SQLite database page by page, consistent while an app writes it.
+"""Captures a SQLite database page by page, consistent while an app writes it and without a lock.
 
-In WAL mode the state captured is that of the last commit found in the log. A log that only grew
-since the capture before names the pages that can differ, and they are read from it: no lock is
-needed, for its checksums tell what belongs together. Even a reader's lock could meet the app's
-commit, in an instant when SQLite makes a reader wait for a writer's header. Only where the app
-goes on checkpointing while the whole file is read is a read transaction held; it keeps the file
-as it is and makes no writer wait.
+What makes a state that was read a committed one is said in ``committed_state``. A log that only
+grew since the capture before names the pages that can differ, and only they are read.
 
-In the rollback journal modes a reader's lock would make the app's commit wait, so pages are read
-without one. SQLite is asked for a moment's lock before, to know that no transaction is half
-written; that nothing was written since then is told afterwards by the file's times. An app that
-writes faster than its file can be read is captured under a lock in the end.
+Of a database with a log that is written all the time, the file cannot be read whole before a
+checkpoint writes into it. So the log is followed meanwhile: a checkpoint writes nothing but pages
+that are in the log, and these are read again at the end. In the rollback journal modes nothing
+tells what was written, so there the app has to pause for as long as reading takes.
 """
 
 from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator
+from contextlib import closing, contextmanager
 from pathlib import Path
-from typing import TypeAlias
 
 import apsw
 import numpy as np
 
 from jondel.core.engines.pages import Origin, PageSink
-from jondel.core.engines.sqlite.connection import Access, unsettled_seconds, wal_path
-from jondel.core.engines.sqlite.wal import HEADER_BYTES, Log, LogMark, read_log
-from jondel.core.errors import Cancelled, DatabaseDamaged, TargetLocked
+from jondel.core.engines.sqlite.committed_state import (
+    CommittedState,
+    LiveFiles,
+    extent,
+)
+from jondel.core.engines.sqlite.descriptors import writing
+from jondel.core.engines.sqlite.state_wait import (
+    PATIENCE_SECONDS,
+    check_stop,
+    no_state,
+    wait_for_state,
+)
+from jondel.core.engines.sqlite.wal import (
+    LogMark,
+    frames_before_restart,
+    holds,
+    read_log,
+)
+from jondel.core.errors import DatabaseDamaged, TargetLocked
 
 _BYTES_AT_ONCE = 1 << 20
-_HEADER_BYTES = 100
-_WAL_FORMAT = b"\x02\x02"
-_UNLOCKED_TRIES = 4
-_Patches: TypeAlias = dict[int, int]
+_READ_FIRST_BYTES = 16 << 20
+"""A database up to this size is read whole before anything else is done with it."""
+_MOST_ROUNDS = 50
 
 
-def capture_pages(
-    connection: apsw.Connection, path: Path, access: Access, sink: PageSink, stop: threading.Event
-) -> None:
-    """Put the database's pages into the sink.
+def capture_pages(path: Path, sink: PageSink, stop: threading.Event, *, lock: bool = False) -> None:
+    """Put the database's pages into the sink; ``lock`` takes a reader's lock where it must.
 
     Raises:
         Cancelled: ``stop`` was set.
-        apsw.Error, OSError: it could not be read.
+        TargetLocked: another process holds it so that its committed state cannot be read.
+        TargetBusy: it is written without a pause.
+        OSError, DatabaseDamaged: it could not be read.
     """
-    with _opened(path) as file:
-        capture = _Capture(file, path, sink, stop)
-        for _ in range(_UNLOCKED_TRIES):
-            times = _times(path)
-            in_log = access is not Access.IMMUTABLE and capture.is_in_log()
-            if in_log and capture.with_log_unlocked(times):
-                return
-            if access is not Access.IMMUTABLE:
-                with _reading(connection):
-                    times = _times(path)
-                    if connection.execute("PRAGMA journal_mode").get == "wal":
-                        capture.with_log(times)
-                        return
-            wait = unsettled_seconds(times[3:])
-            if not wait and capture.without_lock(times):
-                return
-            time.sleep(wait)
-        if access is Access.IMMUTABLE:
-            raise TargetLocked(f"{path}: it is being written all the time; try again")
-        with _reading(connection):
-            capture.locked(_times(path))
-
-
-class File:
-    """A file read through SQLite's own file layer, which never drops the process's locks."""
-
-    def __init__(self, path: Path, kind: int) -> None:
-        self._file = apsw.VFSFile("", str(path), [kind | apsw.SQLITE_OPEN_READONLY, 0])
-
-    def size(self) -> int:
-        return self._file.xFileSize()
-
-    def read(self, offset: int, amount: int) -> bytes:
-        amount = min(amount, self.size() - offset)
-        return self._file.xRead(amount, offset) if amount > 0 else b""
-
-    def close(self) -> None:
-        self._file.xClose()
+    try:
+        _captured(path, sink, stop)
+    except TargetLocked:
+        if not lock:
+            raise
+        with reading_lock(path):
+            _captured(path, sink, stop)
 
 
 @contextmanager
-def _opened(path: Path, kind: int = apsw.SQLITE_OPEN_MAIN_DB) -> Iterator[File]:
-    file = File(path, kind)
-    try:
-        yield file
-    finally:
-        file.close()
+def reading_lock(path: Path) -> Iterator[None]:
+    """Hold a reader's lock of SQLite's while the block runs, for which writers have to wait.
 
-
-@contextmanager
-def _reading(connection: apsw.Connection) -> Iterator[None]:
-    connection.execute("BEGIN")
-    try:
-        # Fails within the busy timeout where an app holds the file for good.
+    Raises:
+        apsw.BusyError: another process does not let go of the file in time.
+    """
+    with (
+        writing(),
+        closing(apsw.Connection(str(path), flags=apsw.SQLITE_OPEN_READONLY)) as connection,
+    ):
+        connection.set_busy_timeout(int(PATIENCE_SECONDS * 1000))
+        connection.execute("BEGIN")
         connection.execute("SELECT count(*) FROM sqlite_schema").fetchall()
         yield
-    finally:
-        if connection.in_transaction:
-            connection.execute("ROLLBACK")
 
 
-class _FileMayChange(Exception):
-    """Without a lock, what is read from the file could be of two states."""
+def _captured(path: Path, sink: PageSink, stop: threading.Event) -> None:
+    deadline = time.monotonic() + PATIENCE_SECONDS
+    mark = _mark_of(sink.known or {})
+    while True:
+        with closing(LiveFiles(path, mark)) as files:
+            state = wait_for_state(files, stop, deadline)
+            if _Capture(path, state, sink, stop).run():
+                return
+        mark = None
+        check_stop(stop)
+        if time.monotonic() >= deadline:
+            raise no_state(path)
 
 
 class _Capture:
-    """One attempt at a time to put a consistent state into the sink."""
+    """One attempt to put a state into the sink."""
 
-    def __init__(self, file: File, path: Path, sink: PageSink, stop: threading.Event) -> None:
-        self._file = file
+    def __init__(
+        self, path: Path, state: CommittedState, sink: PageSink, stop: threading.Event
+    ) -> None:
         self._path = path
+        self._state = state
         self._sink = sink
         self._stop = stop
         self._known = sink.known or {}
-        self._log_origin: Origin = {}
 
-    def is_in_log(self) -> bool:
-        """Whether the latest commits are in a log that is there."""
-        header = self._file.read(0, _HEADER_BYTES)
-        try:
-            return header[18:20] == _WAL_FORMAT and wal_path(self._path).stat().st_size > 0
-        except FileNotFoundError:
-            return False
-
-    def with_log_unlocked(self, times: list[int]) -> bool:
-        """Capture a database in WAL mode without any lock; False where it was written meanwhile.
-
-        What is in the log is told by its checksums, and the log cannot have begun anew where its
-        header is the same afterwards. A checkpoint that writes the file meanwhile shows in the
-        file's times, which matter only where the file itself is read.
-        """
-        settled = _settled(times)
-        try:
-            with _opened(wal_path(self._path), apsw.SQLITE_OPEN_WAL) as wal:
-                header = wal.read(0, HEADER_BYTES)
-                mark = _mark_of(self._known)
-                log = read_log(wal, mark)
-                grown = self._put_state(log, mark, times, wal, file_may_change=not settled)
-                unchanged = grown or (settled and _times(self._path) == times)
-                if log is None or not unchanged or wal.read(0, HEADER_BYTES) != header:
-                    return False
-        except (apsw.CantOpenError, apsw.IOError, DatabaseDamaged, _FileMayChange):
-            return False  # it may have been in the middle of a change; with a lock it is not
-        self._sink.end(self._log_origin)
-        return True
-
-    def with_log(self, times: list[int]) -> None:
-        """Capture a database in WAL mode; the caller holds a read transaction."""
+    def run(self) -> bool:
+        """Whether what was put is one committed state."""
+        state, log = self._state, self._state.log
         mark = _mark_of(self._known)
-        try:
-            with _opened(wal_path(self._path), apsw.SQLITE_OPEN_WAL) as wal:
-                log = read_log(wal, mark)
-                self._put_state(log, mark, times, wal)
-        except apsw.CantOpenError:
-            self._put_state(None, mark, times, None)
-        self._sink.end(self._log_origin)
-
-    def _put_state(
-        self,
-        log: Log | None,
-        mark: LogMark | None,
-        times: list[int],
-        wal: File | None,
-        *,
-        file_may_change: bool = False,
-    ) -> bool:
-        """Put what the log and the file hold; True where all of it came from the log.
-
-        Raises:
-            _FileMayChange: the file itself must be read, and it may change meanwhile.
-        """
-        header = self._file.read(0, _HEADER_BYTES)
-        end = log.end if log else None
-        origin = {"times": times, "settled": _settled(times), "header": header.hex()}
-        if end is not None and end.frames:
-            origin["log"] = [*end.salts, end.frames, *end.sums, end.pages]
-        same_file = self._known.get("times", [])[:2] == times[:2]
-        grown = same_file and log is not None and mark is not None and mark == log.start
+        if log is None:
+            return self._from_file(unchanged=mark is None and self._file_is_as_known())
+        same_file = self._known.get("times", [])[:2] == list(state.times[:2])
+        grown = same_file and mark is not None and mark == log.start
         # Without frames before, what is in the log now is all that came after; if the file itself
         # was not written meanwhile, no earlier log went into it.
-        appeared = mark is None and self._file_is_as_known(times, header)
-        page_size, pages = _extent(header, self._file.size())
-        if end is not None and end.pages:
-            page_size, pages = (log.page_size if log else page_size), end.pages
-        patches = log.offsets if log else {}
+        appeared = mark is None and not log.start.frames and self._file_is_as_known()
         if grown or appeared:
-            self._sink.begin(page_size, pages, partial=True)
-            self._put_patches(page_size, pages, patches, wal)
-        elif file_may_change:
-            raise _FileMayChange
-        else:
-            self._sink.begin(page_size, pages, partial=False)
-            self._put_all(page_size, pages, patches, wal)
-        self._log_origin = origin
-        return grown
-
-    def without_lock(self, times: list[int]) -> bool:
-        """Capture what lies in the file; False where it was written meanwhile.
-
-        The times were read while no transaction was half written, and are settled.
-        """
-        header = self._file.read(0, _HEADER_BYTES)
-        try:
-            self._put_file(times, header)
-        except DatabaseDamaged:
-            if _times(self._path) == times:
-                raise
-        if _times(self._path) != times:
+            self._sink.begin(state.page_size, state.page_count, partial=True)
+            put_pages(self._sink, state, log.offsets, self._stop)
+            if not state.log_holds():
+                return False
+            self._sink.end(self._origin(log.end))
+            return True
+        if log.start.frames:
+            return False  # only a part of the log was read, and all of it is needed
+        end = _Following(self._path, state, self._sink, self._stop).run()
+        if end is None:
             return False
-        self._sink.end({"times": times, "settled": True, "header": header.hex()})
+        self._sink.end(self._origin(end))
         return True
 
-    def locked(self, times: list[int]) -> None:
-        """Capture what lies in the file; the caller holds a read transaction."""
-        header = self._file.read(0, _HEADER_BYTES)
-        self._put_file(times, header)
-        self._sink.end({"times": times, "settled": _settled(times), "header": header.hex()})
+    def _from_file(self, *, unchanged: bool) -> bool:
+        """Put a state that no log has a part of."""
+        state = self._state
+        self._sink.begin(state.page_size, state.page_count, partial=unchanged)
+        if not (unchanged or self._put_everything()) or not state.held():
+            return False
+        self._sink.end(self._origin(None))
+        return True
 
-    def _put_file(self, times: list[int], header: bytes) -> None:
-        page_size, pages = _extent(header, self._file.size())
-        same = "log" not in self._known and self._file_is_as_known(times, header)
-        self._sink.begin(page_size, pages, partial=same)
-        if not same:
-            self._put_all(page_size, pages, {}, None)
+    def _put_everything(self) -> bool:
+        """Put all pages; False where it is known already that they are of no one state."""
+        state = self._state
+        runs = _runs(state.page_count, state.page_size)
+        if state.page_count * state.page_size <= _READ_FIRST_BYTES:
+            # The sooner all is read, the less can be written meanwhile.
+            read = [state.read_run(first, count) for first, count in runs]
+            if not state.held():
+                return False
+            for (first, count), data in zip(runs, read, strict=True):
+                self._put_run(first, count, data)
+            return True
+        for first, count in runs:
+            check_stop(self._stop)
+            data = state.read_run(first, count)
+            if not state.held():
+                return False
+            self._put_run(first, count, data)
+        return True
 
-    def _file_is_as_known(self, times: list[int], header: bytes) -> bool:
-        known = self._known
-        return bool(
-            known.get("settled")
-            and known.get("times") == times
-            and known.get("header") == header.hex()
-        )
+    def _put_run(self, first: int, count: int, data: bytes | bytearray) -> None:
+        if len(data) < count * self._state.page_size:
+            raise DatabaseDamaged(_cut_short(self._path, self._state))
+        self._sink.put(np.arange(first, first + count), data)
 
-    def _put_patches(self, page_size: int, pages: int, patches: _Patches, wal: File | None) -> None:
-        numbers = sorted(number for number in patches if number <= pages)
-        at_once = max(1, _BYTES_AT_ONCE // page_size)
-        for start in range(0, len(numbers), at_once):
-            self._check_stop()
-            part = numbers[start : start + at_once]
-            assert wal is not None
-            data = b"".join([wal.read(patches[number], page_size) for number in part])
-            self._sink.put(np.array(part, np.intp) - 1, data)
+    def _origin(self, log_end: LogMark | None) -> Origin:
+        state = self._state
+        origin: Origin = {
+            "times": list(state.times),
+            "settled": state.proven and not state.from_journal,
+            "header": state.header.hex(),
+        }
+        if log_end is not None and log_end.frames:
+            origin["log"] = [*log_end.salts, log_end.frames, *log_end.sums, log_end.pages]
+        return origin
 
-    def _put_all(self, page_size: int, pages: int, patches: _Patches, wal: File | None) -> None:
-        at_once = max(1, _BYTES_AT_ONCE // page_size)
-        patched = np.array(sorted(patches), np.intp)
-        for first in range(0, pages, at_once):
-            self._check_stop()
-            count = min(at_once, pages - first)
-            data: bytes | bytearray = self._file.read(first * page_size, count * page_size)
-            within = np.searchsorted(patched, (first + 1, first + count + 1))
-            replaced = patched[within[0] : within[1]].tolist()
-            if replaced and wal is not None:
-                data = bytearray(data).ljust(count * page_size, b"\0")
-                for number in replaced:
-                    start = (number - 1 - first) * page_size
-                    data[start : start + page_size] = wal.read(patches[number], page_size)
-            if len(data) < count * page_size:
-                raise DatabaseDamaged(
-                    f"{self._path}: the file is cut short ({self._file.size()} bytes instead of "
-                    f"{pages * page_size}); restore it from a good copy"
-                )
-            self._sink.put(np.arange(first, first + count), data)
+    def _file_is_as_known(self) -> bool:
+        """Whether the file, without its log, was not written since the capture before."""
+        known, state = self._known, self._state
+        as_known = bool(known.get("settled")) and known.get("times") == list(state.times)
+        return as_known and not state.from_journal
 
-    def _check_stop(self) -> None:
-        if self._stop.is_set():
-            raise Cancelled("stopped")
+
+class _Following:
+    """Reads a whole file while its log, and checkpoints of it, go on.
+
+    What was read from the file since the log was looked at last may be of a later state, if it is
+    in frames that came meanwhile; then it is in the log, and is put again from there. So in the end
+    every page is as it was at one commit.
+    """
+
+    def __init__(
+        self, path: Path, state: CommittedState, sink: PageSink, stop: threading.Event
+    ) -> None:
+        assert state.log is not None
+        self._path = path
+        self._state = state
+        self._sink = sink
+        self._stop = stop
+        self._wal = state.log.file
+        self._end = state.log.end
+        self._offsets = dict(state.log.offsets)
+        self._began_anew = False
+
+    def run(self) -> LogMark | None:
+        """Put everything; returns the end of the log it is of, or None where that failed."""
+        state, size = self._state, self._state.page_size
+        pages = state.page_count
+        self._sink.begin(size, pages, partial=False)
+        in_file = min(pages, state.times.size // size)
+        pending = {*self._offsets, *range(in_file + 1, pages + 1)}
+        for first, count in _runs(in_file, size):
+            check_stop(self._stop)
+            data = state.read_file(first, count)
+            whole = len(data) // size
+            if whole:
+                self._sink.put(np.arange(first, first + whole), data[: whole * size])
+            # A checkpoint may have shortened the file; what is needed of that is in the log.
+            pending.update(range(first + whole + 1, first + count + 1))
+            later = self._look()
+            if later is None:
+                return None
+            pending |= later
+        for _ in range(_MOST_ROUNDS):
+            check_stop(self._stop)
+            end = self._end
+            wanted = end.pages or extent(state.read_file(0, 1), state.current_size())[1]
+            if wanted != pages:
+                pending.update(range(pages + 1, wanted + 1))
+                self._sink.resize(wanted)
+                pages = wanted
+            from_file = self._put(sorted(page for page in pending if page <= pages))
+            if from_file is None:
+                return None
+            later = self._look()
+            if later is None:
+                return None
+            if not self._began_anew and not later & from_file:
+                return end
+            pending = later
+        return None
+
+    def _put(self, pages: list[int]) -> set[int] | None:
+        """Put pages as the log has them now, else the file; returns those read from the file.
+
+        None where one is in neither, and the log has changed meanwhile.
+        """
+        size, from_file = self._state.page_size, set()
+        at_once = max(1, _BYTES_AT_ONCE // size)
+        for start in range(0, len(pages), at_once):
+            part = pages[start : start + at_once]
+            found = []
+            for page in part:
+                offset = self._offsets.get(page)
+                if offset is not None:
+                    data = self._wal.read(offset, size)
+                else:
+                    data = self._state.read_file(page - 1, 1)
+                    from_file.add(page)
+                if len(data) < size:
+                    if self._look() != set() or self._began_anew:
+                        return None
+                    raise DatabaseDamaged(_cut_short(self._path, self._state))
+                found.append(data)
+            self._sink.put(np.array(part, np.intp) - 1, b"".join(found))
+        return from_file
+
+    def _look(self) -> set[int] | None:
+        """Read on in the log: the pages in new frames, or None where some may have been missed."""
+        if not self._state.is_in_place():
+            return None
+        found = read_log(self._wal, self._end)
+        if found is None:
+            return None
+        self._began_anew = found.start != self._end
+        if not self._began_anew:
+            self._offsets.update(found.offsets)
+            later = set(found.offsets)
+        else:
+            # All of the old log is in the file now, and what the new one holds counts.
+            rest = frames_before_restart(self._wal, self._end)
+            if rest is None or not holds(self._wal, found.page_size, found.end):
+                return None
+            later = {*rest, *self._offsets, *found.offsets}
+            self._offsets = dict(found.offsets)
+        self._end = found.end
+        return later
+
+
+def put_pages(
+    sink: PageSink, state: CommittedState, numbers: Iterable[int], stop: threading.Event
+) -> None:
+    """Put some pages of a state, by their numbers from 1, in order."""
+    size = state.page_size
+    wanted = sorted(number for number in numbers if number <= state.page_count)
+    at_once = max(1, _BYTES_AT_ONCE // size)
+    for start in range(0, len(wanted), at_once):
+        check_stop(stop)
+        part = wanted[start : start + at_once]
+        data = b"".join([state.read(number - 1) for number in part])
+        sink.put(np.array(part, np.intp) - 1, data)
+
+
+def _cut_short(path: Path, state: CommittedState) -> str:
+    return (
+        f"{path}: the file is cut short ({state.times.size} bytes instead of "
+        f"{state.page_count * state.page_size}); restore it from a good copy"
+    )
+
+
+def _runs(pages: int, size: int) -> list[tuple[int, int]]:
+    at_once = max(1, _BYTES_AT_ONCE // size)
+    return [(first, min(at_once, pages - first)) for first in range(0, pages, at_once)]
 
 
 def _mark_of(known: Origin) -> LogMark | None:
-    found = known.get("log")
-    if not found:
+    log_mark = known.get("log")
+    if not log_mark:
         return None
-    salt, other_salt, frames, first, second, pages = found
+    salt, other_salt, frames, first, second, pages = log_mark
     return LogMark((salt, other_salt), frames, (first, second), pages)
-
-
-def _times(path: Path) -> list[int]:
-    """Identity, size and times of the file; the time of its inode cannot be set by hand."""
-    info = path.stat()
-    return [info.st_dev, info.st_ino, info.st_size, info.st_mtime_ns, info.st_ctime_ns]
-
-
-def _settled(times: list[int]) -> bool:
-    """Tell whether a write from now on is sure to change the times."""
-    return not unsettled_seconds(times[3:])
-
-
-def _extent(header: bytes, size: int) -> tuple[int, int]:
-    """Page size in bytes and number of pages, as the header says or the file's size implies."""
-    if len(header) < _HEADER_BYTES:
-        return 4096, 0
-    page_size = int.from_bytes(header[16:18], "big")
-    page_size = 65536 if page_size == 1 else page_size
-    if page_size < 512 or page_size & (page_size - 1):
-        return 4096, 0
-    stated = int.from_bytes(header[28:32], "big")
-    valid = stated and header[24:28] == header[92:96]
-    return page_size, stated if valid else size // page_size

@@ -34,12 +34,12 @@ def arranged(table: Table, arrangement: Arrangement, columns: Sequence[str]) -> 
     Raises:
         ConditionInvalid: a condition cannot be one of this table.
     """
-    found = Statement((f"SELECT {quoted_list(columns) or 'NULL'} FROM {quoted(table.name)}",))
+    statement = Statement((f"SELECT {quoted_list(columns) or 'NULL'} FROM {quoted(table.name)}",))
     if arrangement.condition is not None:
-        found = found + " WHERE " + condition_sql(table, arrangement.condition)
+        statement = statement + " WHERE " + condition_sql(table, arrangement.condition)
     if arrangement.order:
-        found += " ORDER BY " + order_sql(table, arrangement.order, total=False)
-    return found
+        statement += " ORDER BY " + order_sql(table, arrangement.order, total=False)
+    return statement
 
 
 def order_sql(table: Table, order: Sequence[OrderKey], *, total: bool) -> str:
@@ -48,15 +48,19 @@ def order_sql(table: Table, order: Sequence[OrderKey], *, total: bool) -> str:
     Raises:
         ConditionInvalid: a column is not one of the table.
     """
-    for key in order:
-        _require_column(table, key.column)
-    names = [(key.column, key.descending) for key in order]
-    if total:
-        # In the last key's direction, so that an index on it gives the order as it stands.
-        down = order[-1].descending if order else False
-        taken = {key.column for key in order}
-        names += [(name, down) for name in table.position_columns if name not in taken]
+    names = order_columns(table, order) if total else [(k.column, k.descending) for k in order]
+    for name, _ in names:
+        _require_column(table, name)
     return ", ".join(quoted(name) + (" DESC" if down else "") for name, down in names)
+
+
+def order_columns(table: Table, order: Sequence[OrderKey]) -> list[tuple[str, bool]]:
+    """The columns of a total order, each with whether it runs downwards."""
+    names = [(key.column, key.descending) for key in order]
+    # In the last key's direction, so that an index on it gives the order as it stands.
+    down = order[-1].descending if order else False
+    taken = {key.column for key in order}
+    return names + [(name, down) for name in table.position_columns if name not in taken]
 
 
 def condition_sql(table: Table, condition: Condition) -> Statement:
@@ -80,8 +84,8 @@ def condition_sql(table: Table, condition: Condition) -> Statement:
             words = words_of(text)
             if not words:
                 return Statement(("TRUE",))
-            found = [_word(table, word) for word in words]
-            return found[0] if len(found) == 1 else Statement.joined(" AND ", map(_closed, found))
+            tests = [_word(table, word) for word in words]
+            return tests[0] if len(tests) == 1 else Statement.joined(" AND ", map(_closed, tests))
         case ColumnCondition():
             return _column(table, condition)
 
@@ -99,19 +103,19 @@ def require_expression(sql: str) -> None:
         if token.says(";"):
             raise ConditionInvalid("a condition cannot hold a semicolon; give one expression")
         if token.kind == "loose quote":
-            raise ConditionInvalid(f"the condition's {token.text} is never closed")
+            raise ConditionInvalid(f"unmatched {token.text} in the condition")
         if depth < 0:
-            raise ConditionInvalid("the condition has a ) too many")
+            raise ConditionInvalid("unmatched ) in the condition")
     if depth:
-        raise ConditionInvalid("the condition has a ( that is never closed")
+        raise ConditionInvalid("unmatched ( in the condition")
     if not content:
         raise ConditionInvalid("the condition is empty")
 
 
 def _in_parentheses(table: Table, condition: Condition) -> Statement:
-    found = condition_sql(table, condition)
+    statement = condition_sql(table, condition)
     simple = isinstance(condition, ColumnCondition) and condition.operator not in NEGATED
-    return found if simple else _closed(found)
+    return statement if simple else _closed(statement)
 
 
 def _closed(statement: Statement) -> Statement:
@@ -136,12 +140,12 @@ def _column(table: Table, condition: ColumnCondition) -> Statement:
     name = quoted(condition.column)
 
     def bound(value: StoredValue) -> Statement:
-        found = Statement.value(value, condition.column)
+        statement = Statement.value(value, condition.column)
         if isinstance(value, InvalidText):
             return (
                 Statement(("CAST(",)) + Statement.value(value.raw, condition.column) + " AS TEXT)"
             )
-        return found
+        return statement
 
     def compared(operator: str, value: StoredValue) -> Statement:
         return Statement((f"{name} {operator} ",)) + bound(value)
@@ -170,10 +174,10 @@ def _column(table: Table, condition: ColumnCondition) -> Statement:
             return Statement((f"{name} IS NOT ''",))
         case "one of" | "none of":
             listed = Statement.joined(", ", (bound(v) for v in values if v is not None))
-            found = Statement((f"{name} IN (",)) + listed + ")"
+            statement = Statement((f"{name} IN (",)) + listed + ")"
             if None in values:
-                found = _closed(found + f" OR {name} IS NULL")
-            return found if condition.operator == "one of" else _negative(found)
+                statement = _closed(statement + f" OR {name} IS NULL")
+            return statement if condition.operator == "one of" else _negative(statement)
         case "contains":
             return _like(name, condition.column, _text(values[0]), "*{}*")
         case "does not contain":
@@ -188,9 +192,9 @@ def _column(table: Table, condition: ColumnCondition) -> Statement:
             return _negative(_glob(name, condition.column, _pattern(_text(values[0]))))
 
 
-def _negative(found: Statement) -> Statement:
+def _negative(statement: Statement) -> Statement:
     """What ``found`` does not find, NULL included."""
-    return Statement(("(",)) + found + ") IS NOT TRUE"
+    return Statement(("(",)) + statement + ") IS NOT TRUE"
 
 
 def _text(value: StoredValue) -> str:
@@ -206,8 +210,8 @@ def _text(value: StoredValue) -> str:
 
 
 def _word(table: Table, word: str) -> Statement:
-    found = [word_sql(name, word) for name in table.column_names]
-    return either(found) if found else Statement(("FALSE",))
+    tests = [word_sql(name, word) for name in table.column_names]
+    return either(tests) if tests else Statement(("FALSE",))
 
 
 def word_sql(column: str, word: str) -> Statement:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping
+import threading
+from collections.abc import Hashable, Mapping, Sequence
 from contextlib import closing, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING
 
 import apsw
 
@@ -16,12 +17,21 @@ from jondel.core.engines.protocol import (
     Selection,
 )
 from jondel.core.engines.sqlite import connection as opening
-from jondel.core.engines.sqlite.beside import attached
-from jondel.core.engines.sqlite.connection import Access
-from jondel.core.engines.sqlite.failures import translated
+from jondel.core.engines.sqlite import page_vfs
+from jondel.core.engines.sqlite.attached_states import attached
+from jondel.core.engines.sqlite.committed_state import LiveFiles
+from jondel.core.engines.sqlite.error_translation import translated
+from jondel.core.engines.sqlite.live_reader import LiveReader
 from jondel.core.engines.sqlite.reader import SqliteReader
-from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
+from jondel.core.engines.sqlite.state_wait import latest_state
+from jondel.core.engines.sqlite.statements import (
+    run_statement,
+    run_with_any_text,
+    single_reading_statement,
+)
+from jondel.core.engines.sqlite.steady_reader import steady
 from jondel.core.errors import (
+    SnapshotError,
     StatementFailed,
     StatementRefused,
     WriteRefused,
@@ -31,20 +41,19 @@ from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
 
 if TYPE_CHECKING:
-    from jondel.core.engines.pages import PageSink
+    from jondel.core.engines.pages import PagePeek, PageSink
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import RowWrite, WritePlan
 
-_WINDOW_VALUE_BYTES = 4096
-"""Larger values are clipped in windows; a screen shows a fraction of this."""
-_ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
+def open_live(path: Path, *, lock: bool = False) -> SqliteDatabase:
+    """Open the file an app works with.
 
-def open_live(path: Path) -> SqliteDatabase:
-    """Open the file an app works with. Raises ``TargetError``."""
+    ``lock`` allows a reader's lock where the app writes without a pause. Raises ``TargetError``.
+    """
     path = path.expanduser()
     opening.check_path(path)
-    return SqliteDatabase(path.resolve(), opening.open_file, str(path.resolve()))
+    return LiveSqliteDatabase(path.resolve(), lock=lock)
 
 
 def open_image(path: Path, *, location: str) -> SqliteDatabase:
@@ -53,10 +62,14 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
     return SqliteDatabase(path, opening.open_immutable, location)
 
 
+_NAMED = 5
+
+
 class SqliteDatabase(SqliteReader):
     """One SQLite file, open for reading."""
 
     capabilities = Capabilities(snapshots=True, change_token=True, writing=True)
+    lock = False
 
     @property
     def location(self) -> str:
@@ -72,47 +85,54 @@ class SqliteDatabase(SqliteReader):
 
     @property
     def notices(self) -> tuple[str, ...]:
-        found = []
-        if self._file.access is Access.IMMUTABLE and self._opener is opening.open_file:
-            found.append(
-                "in WAL mode, and its folder or file is read-only: shown as it lies on the disk"
+        notices = []
+        unknown = self.tables_of_unknown_order()
+        if unknown:
+            names = ", ".join(sorted(set(unknown.values())))
+            tables = ", ".join(sorted(unknown)[:_NAMED])
+            more = f" and {len(unknown) - _NAMED} more" if len(unknown) > _NAMED else ""
+            notices.append(
+                f"ordered by {names}, which only the app knows: {tables}{more}. They are read "
+                "by scanning, in byte order, and not written"
             )
-        if self._file.stand_in_collations:
-            names = ", ".join(sorted(self._file.stand_in_collations))
-            found.append(f"collations that only the app knows are replaced by byte order: {names}")
-        return tuple(found)
+        return tuple(notices)
+
+    @steady
+    def tables_of_unknown_order(self) -> dict[str, str]:
+        """The tables, and views on them, that are kept by a collation of the app, and by which."""
+        with translated(self._path):
+            return self._shadow_unknown()
 
     def change_token(self) -> Hashable:
-        # Not by asking SQLite: even PRAGMA data_version begins to read, which in a rollback journal
-        # mode is a lock that the app's commit can meet, and in WAL mode is one, for an instant,
-        # when it meets the app's commit itself. Two commits within a tick of the file system's
-        # clock leave one signature; so a recent one counts as another when it is no longer recent.
-        found = self._current_signature()
-        self._keep_current(found)
-        self._signature = found
-        settled = not opening.unsettled_seconds((found[3], found[-1]))
-        return (self._epoch, found, settled)
+        return ()
 
     def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
         return None
 
+    def tables_alike(self, older: Database) -> frozenset[str]:
+        return frozenset()
+
+    def reads_alike(self, other: PagePeek) -> bool:
+        return False
+
     def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
-        found = table.column(column)
-        if found is None or found.generated:
+        declared = table.column(column)
+        if declared is None or declared.generated:
             return None, False
-        if found.default is None:
+        if declared.default is None:
             return None, True
-        if found.default.upper().startswith("CURRENT_"):
+        if declared.default.upper().startswith("CURRENT_"):
             return None, False
         # Expressions come without the parentheses they were declared in; bare words need none.
-        for expression in (found.default, f"({found.default})"):
+        for expression in (declared.default, f"({declared.default})"):
             with closing(apsw.Connection(":memory:")) as scratch, suppress(apsw.Error, ValueError):
                 # A table of its own, so that the column's affinity applies to the default.
-                scratch.execute(f"CREATE TABLE t(c {found.declared_type} DEFAULT {expression})")
+                scratch.execute(f"CREATE TABLE t(c {declared.declared_type} DEFAULT {expression})")
                 scratch.execute("INSERT INTO t DEFAULT VALUES")
                 return scratch.execute("SELECT c FROM t").get, True
         return None, False
 
+    @steady
     def execute(
         self,
         sql: str,
@@ -120,34 +140,31 @@ class SqliteDatabase(SqliteReader):
         limit: int | None = None,
         beside: Mapping[str, Database] | None = None,
     ) -> ResultRows:
-        self._keep_current()
+        scanned = {"main": set(self.tables_of_unknown_order())}
+        for name, state in (beside or {}).items():
+            if isinstance(state, SqliteDatabase):
+                scanned[name] = set(state.tables_of_unknown_order())
         with translated(self._path), attached(self._connection, beside or {}):
-            statement = single_reading_statement(self._connection, sql)
+            statement = single_reading_statement(self._connection, sql, scanned)
             try:
+                if self._encoding != "utf-8":
+                    with suppress(StatementFailed):
+                        return run_with_any_text(self._connection, statement, limit, self._encoding)
                 return run_statement(self._connection, statement, limit)
             except apsw.ReadOnlyError as error:
                 raise StatementRefused(
                     "the statement would write; Jondel only reads here"
                 ) from error
-            except UnicodeDecodeError as error:
-                raise StatementFailed(
-                    "the result holds text that is not valid UTF-8; "
-                    "select CAST(column AS BLOB) to see its bytes"
-                ) from error
+            except UnicodeDecodeError:
+                return run_with_any_text(self._connection, statement, limit, self._encoding)
 
     def capture(self, sink: PageSink) -> None:
-        self._keep_current()
-        self._stop_asked.clear()
-        from jondel.core.engines.sqlite.capture import capture_pages  # needs numpy: slow to load
-
-        with translated(self._path):
-            capture_pages(self._connection, self._path, self._file.access, sink, self._stop_asked)
+        raise SnapshotError(
+            f"{self._path}: it is a snapshot already; take one of the live database"
+        )
 
     def mark(self) -> CommitMark:
-        self._keep_current()
-        with translated(self._path):
-            version = self._value("PRAGMA data_version")
-        return (self._epoch, version, self._commits_in_header())
+        return ()
 
     def why_not_written(self, table: Table) -> str:
         if table.unreadable:
@@ -160,18 +177,10 @@ class SqliteDatabase(SqliteReader):
             return "the engine keeps it for itself"
         if not table.position_columns:
             return "its rows have nothing to tell one from another by: no row number, no key"
-        self._keep_current()
-        with translated(self._path, table=table.name):
-            ordered: list[tuple[Any, ...]] = self._connection.execute(
-                "SELECT DISTINCT x.coll FROM pragma_index_list(?) l, pragma_index_xinfo(l.name) x "
-                "WHERE x.key",
-                (table.name,),
-            ).fetchall()
-        alien = [n for (n,) in ordered if n and n.upper() not in opening.BUILT_IN_COLLATIONS]
-        if alien:
+        if table.unknown_order:
             return (
-                f"its keys or indexes are ordered by {alien[0]}, which only the app knows: "
-                "writing would put them out of order"
+                f"its keys or indexes are ordered by {table.unknown_order}, which only the app "
+                "knows: writing would put them out of order"
             )
         return ""
 
@@ -180,42 +189,95 @@ class SqliteDatabase(SqliteReader):
 
         return write_statement(write)
 
-    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> None:
-        self._keep_current()
-        from jondel.core.engines.sqlite.writer import apply_plan  # not needed to look
+    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
+        raise WriteRefused(f"{self.name}: a snapshot is never written")
 
-        def current() -> bool:
-            return since is None or self.mark() == since
-
-        apply_plan(self._path, plan, current)
-
-    def become(self, image: Database, since: CommitMark) -> None:
-        self._keep_current()
-        from jondel.core.engines.sqlite.writer import copy_over
-
-        if not isinstance(image, SqliteDatabase):
-            raise WriteRefused(f"{self.name}: the snapshot is of another engine")
-
-        def current() -> bool:
-            # While the whole file is locked for writing, only its header can be asked.
-            in_log = opening.wal_path(self._path).exists()
-            if in_log:
-                return self.mark() == since
-            epoch, _, commits = cast("tuple[int, object, bytes]", since)
-            return (self._epoch, self._commits_in_header()) == (epoch, commits)
-
-        copy_over(self._path, image._connection, current)
-
-    def _commits_in_header(self) -> bytes:
-        """What the file's header counts commits with; in WAL mode it does not."""
-        return opening.read_header(self._path)[24:28]
+    def restore_from(self, image: Database, since: CommitMark) -> None:
+        raise WriteRefused(f"{self.name}: a snapshot is never written")
 
     def interrupt(self) -> None:
         if not self._closed:
             self._stop_asked.set()
             self._connection.interrupt()
 
+    def resume(self) -> None:
+        self._stop_asked.clear()
+
     def close(self) -> None:
         if not self._closed:
             self._closed = True
             self._connection.close()
+
+
+class LiveSqliteDatabase(SqliteDatabase):
+    """The file that an app works with."""
+
+    def __init__(self, path: Path, *, lock: bool = False) -> None:
+        reading = LiveReader(path, threading.Event(), lock=lock)
+        self._reading = reading
+        self._served_name = page_vfs.serve(reading.pages)
+
+        def opened(path: Path) -> apsw.Connection:
+            return opening.open_pages(self._served_name, path)
+
+        try:
+            super().__init__(path, opened, str(path), reading)
+        except BaseException:
+            self._let_go()
+            raise
+
+    @property
+    def lock(self) -> bool:
+        return self._reading.lock
+
+    @lock.setter
+    def lock(self, allowed: bool) -> None:
+        self._reading.lock = allowed
+
+    @property
+    def notices(self) -> tuple[str, ...]:
+        notice = self._reading.notice
+        return (*((notice,) if notice else ()), *super().notices)
+
+    def change_token(self) -> Hashable:
+        with translated(self._path):
+            return self._reading.files.token()
+
+    def capture(self, sink: PageSink) -> None:
+        from jondel.core.engines.sqlite.capture import capture_pages  # needs numpy: slow to load
+
+        with translated(self._path):
+            capture_pages(self._path, sink, self._stop_asked, lock=self._reading.lock)
+
+    def mark(self) -> CommitMark:
+        from jondel.core.engines.sqlite.commit_marks import mark_of  # not needed to look
+
+        with translated(self._path), closing(LiveFiles(self._path)) as files:
+            return mark_of(latest_state(files, self._stop_asked))
+
+    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
+        from jondel.core.engines.sqlite.writer import apply_plan  # not needed to look
+
+        def current() -> bool:
+            return since is None or self.mark() == since
+
+        return apply_plan(self._path, plan, current, self._stop_asked)
+
+    def restore_from(self, image: Database, since: CommitMark) -> None:
+        from jondel.core.engines.sqlite.writer import copy_over
+
+        if not isinstance(image, SqliteDatabase):
+            raise WriteRefused(f"{self.name}: the snapshot is of another engine")
+
+        def current() -> bool:
+            return self.mark() == since
+
+        copy_over(self._path, image._connection, current, self._stop_asked)
+
+    def close(self) -> None:
+        super().close()
+        self._let_go()
+
+    def _let_go(self) -> None:
+        page_vfs.withdraw(self._served_name)
+        self._reading.close()

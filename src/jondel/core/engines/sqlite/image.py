@@ -5,16 +5,18 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from jondel.core.engines.pages import PageSource
+import apsw
+import numpy as np
+
+from jondel.core.engines.pages import PageHashes, PagePeek, PageSource
 from jondel.core.engines.protocol import Database, Selection
 from jondel.core.engines.sqlite import connection as opening
 from jondel.core.engines.sqlite import page_vfs
-from jondel.core.engines.sqlite.connection import OpenFile, Signature
 from jondel.core.engines.sqlite.database import SqliteDatabase
 from jondel.core.engines.sqlite.page_comparison import PageComparison, TableTrees
+from jondel.core.engines.sqlite.state_wait import check_stop
 from jondel.core.model.schema import Schema, Table
 
-_NEVER_CHANGES: Signature = (0, 0, 0, 0)
 _KEEPS_ROWS_IN_SHADOWS = re.compile(
     r"\bUSING\s+[\"'`\[]?(fts[345]|rtree|rtree_i32|geopoly)\b", re.IGNORECASE
 )
@@ -31,6 +33,9 @@ class SqliteImage(SqliteDatabase):
     def __init__(self, pages: PageSource, location: str) -> None:
         self.pages = pages
         self.served_name = page_vfs.serve(pages)
+        self._only_schema: Schema | None = None
+        self._touched = np.empty(0, np.intp)
+        self._touched_hashes: PageHashes = np.empty((0, 2), np.uint64)
         self._comparison: tuple[SqliteImage, PageComparison | None] | None = None
         try:
             super().__init__(Path(location), self._opened, location)
@@ -38,13 +43,54 @@ class SqliteImage(SqliteDatabase):
             page_vfs.withdraw(self.served_name)
             raise
 
+    def schema(self) -> Schema:
+        if self._only_schema is None:  # it never changes
+            self._only_schema = super().schema()
+        return self._only_schema
+
     def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+        comparison = self._compared(older)
+        if comparison is None or not isinstance(older, SqliteImage):
+            return None
+        return None if comparison is None else self._selection(comparison, older, table)
+
+    def tables_alike(self, older: Database) -> frozenset[str]:
+        comparison = self._compared(older)
+        if comparison is None:
+            return frozenset()
+        old, new = older.schema(), self.schema()
+        alike = comparison.same_leaves()
+        if old is not new:
+            alike = {
+                name
+                for name in alike
+                if old.find(name) == new.find(name)
+                and old.declaration(name) == new.declaration(name)
+            }
+        return frozenset(alike)
+
+    def _compared(self, older: Database) -> PageComparison | None:
         if not isinstance(older, SqliteImage):
             return None
         if self._comparison is None or self._comparison[0] is not older:
             self._comparison = (older, self._compared_with(older))
-        comparison = self._comparison[1]
-        return None if comparison is None else self._selection(comparison, older, table)
+        return self._comparison[1]
+
+    def reads_alike(self, other: PagePeek) -> bool:
+        check_stop(self._stop_asked)
+        pages = self.pages
+        if other.page_size != pages.page_size or 0 not in pages.touched:
+            return False
+        if len(self._touched) != len(pages.touched):
+            self._touched = np.array(sorted(pages.touched), np.intp)
+            self._touched_hashes = pages.hashes[self._touched]
+        hashes = other.hashes(self._touched)
+        if hashes is None:
+            return False
+        same = (hashes == self._touched_hashes).all(1)
+        if not same[1:].all():
+            return False
+        return bool(same[0]) or _settled_part(other.read(0)) == _settled_part(pages.read(0))
 
     def close(self) -> None:
         super().close()
@@ -52,11 +98,8 @@ class SqliteImage(SqliteDatabase):
         self._comparison = None
         self.pages.close()
 
-    def _opened(self, path: Path) -> OpenFile:
+    def _opened(self, path: Path) -> apsw.Connection:
         return opening.open_pages(self.served_name, path)
-
-    def _current_signature(self) -> Signature:
-        return _NEVER_CHANGES
 
     def _compared_with(self, older: SqliteImage) -> PageComparison | None:
         """Compare by pages; None where the two lay out their pages in different ways."""
@@ -79,14 +122,12 @@ class SqliteImage(SqliteDatabase):
         old, new = older.schema().find(name), self.schema().find(name)
         if old is None or new is None or old != new:
             return None
-        declared = _declaration(self.schema(), name)
-        if declared != _declaration(older.schema(), name):
+        declared = self.schema().declaration(name)
+        if declared != older.schema().declaration(name):
             return None
         if new.kind == "virtual table":
             return self._of_virtual(comparison, older, new, declared or "")
-        if new.row_id is None and (
-            self._file.stand_in_collations or older._file.stand_in_collations
-        ):
+        if new.row_id is None and new.unknown_order:
             return None  # its rows cannot be found by a key whose order only the app knows
         return comparison.selection(name)
 
@@ -99,13 +140,21 @@ class SqliteImage(SqliteDatabase):
         shadows = [
             other.name
             for other in self.schema().tables
-            if other.internal and other.name.startswith(f"{table.name}_")
+            if other.shadow_of.lower() == table.name.lower()
         ]
         for name in shadows:
             selection = self._selection(comparison, older, name)
             if selection is None or not selection.empty:
                 return None
         return Selection()
+
+
+def _settled_part(first_page: bytes) -> bytes:
+    """A first page without what a commit changes that nothing which is read depends on.
+
+    Those are the change counter, the size, the list of unused pages, and the library's version.
+    """
+    return first_page[:24] + first_page[40:92] + first_page[100:]
 
 
 def _key_width(old: Table | None, new: Table | None) -> int | None:
@@ -115,7 +164,3 @@ def _key_width(old: Table | None, new: Table | None) -> int | None:
     if new.row_id is not None:
         return 0
     return len(new.primary_key) if new.without_row_id else None
-
-
-def _declaration(schema: Schema, name: str) -> str | None:
-    return next((o.sql for o in schema.objects if o.kind == "table" and o.name == name), None)

@@ -29,12 +29,12 @@ def rows_that_differ(one: Pages, other: Pages, indexes: npt.NDArray[np.intp]) ->
     Raises:
         UnexpectedPage: a page is no such leaf.
     """
-    found: list[int] = []
+    row_ids: list[int] = []
     for start in range(0, len(indexes), _PAGES_AT_ONCE):
         part = indexes[start : start + _PAGES_AT_ONCE].tolist()
-        found += _rows_of_part([one.source.read(index) for index in part],
+        row_ids += _rows_of_part([one.source.read(index) for index in part],
                                [other.source.read(index) for index in part])  # fmt: skip
-    return found
+    return row_ids
 
 
 def _rows_of_part(one: Sequence[bytes], other: Sequence[bytes]) -> list[int]:

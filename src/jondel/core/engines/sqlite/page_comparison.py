@@ -21,6 +21,8 @@ import xxhash
 from jondel.core.engines.pages import PageSource
 from jondel.core.engines.protocol import Selection
 from jondel.core.engines.sqlite.btree import (
+    LEAF_INDEX,
+    LEAF_TABLE,
     Cell,
     Pages,
     Text,
@@ -29,6 +31,7 @@ from jondel.core.engines.sqlite.btree import (
     leading_values,
 )
 from jondel.core.engines.sqlite.leaf_pairs import rows_that_differ
+from jondel.core.engines.sqlite.sql_text import text_of
 from jondel.core.model.values import StoredValue
 
 _LARGEST_SHARE = 0.6
@@ -98,12 +101,31 @@ class PageComparison:
         except UnexpectedPage:
             return None
 
+    def same_leaves(self) -> set[str]:
+        """The tables that are one page each, which is the same on both sides, as most are of many.
+
+        None where long rows changed beyond the pages that they begin in.
+        """
+        tables: set[str] = set()
+        try:
+            if len(self._changed_overflow):
+                return tables
+            for name, trees in self._tables.items():
+                old, new = (root - 1 for root in trees.roots)
+                if old != new or not 0 <= old < self._common or self._differs[old]:
+                    continue
+                if self._pages[_OLD].kind(old) in (LEAF_TABLE, LEAF_INDEX):
+                    tables.add(name)
+        except UnexpectedPage:
+            tables.clear()
+        return tables
+
     def _tree(self, side: int, table: str) -> Tree:
-        found = self._trees.get((side, table))
-        if found is None:
-            found = self._pages[side].tree(self._tables[table].roots[side])
-            self._trees[side, table] = found
-        return found
+        tree = self._trees.get((side, table))
+        if tree is None:
+            tree = self._pages[side].tree(self._tables[table].roots[side])
+            self._trees[side, table] = tree
+        return tree
 
     def _differing(
         self, old: npt.NDArray[np.intp], new: npt.NDArray[np.intp]
@@ -131,8 +153,8 @@ class PageComparison:
             row_ids += rows_that_differ(*self._pages, both)
             leaves = [np.setdiff1d(side, both, assume_unique=True) for side in leaves]
         old, new = (self._rows(side, leaves[side].tolist()) for side in (_OLD, _NEW))
-        found = np.union1d(_without_equal(old, new), _without_equal(new, old))
-        return Selection(row_ids=np.union1d(found, np.array(row_ids, np.uint64).view(np.int64)))
+        differing = np.union1d(_without_equal(old, new), _without_equal(new, old))
+        return Selection(row_ids=np.union1d(differing, np.array(row_ids, np.uint64).view(np.int64)))
 
     def _rows(self, side: int, leaves: list[int]) -> _Rows:
         row_ids: list[int] = []
@@ -149,9 +171,9 @@ class PageComparison:
                 all_digests.append(np.array(digests, np.uint64))
                 row_ids.clear()
                 digests.clear()
-        found = np.concatenate(all_ids)
-        order = np.argsort(found, kind="stable")
-        return _Rows(found[order], np.concatenate(all_digests)[order])
+        ids = np.concatenate(all_ids)
+        order = np.argsort(ids, kind="stable")
+        return _Rows(ids[order], np.concatenate(all_digests)[order])
 
     def _digest_of_large(self, side: int, cell: Cell) -> int:
         """The digest of a row with overflow pages; unlike on the other side if one changed."""
@@ -165,7 +187,7 @@ class PageComparison:
 
     def _keyed(self, table: str, pages: Sequence[npt.NDArray[np.intp]]) -> Selection | None:
         width = self._tables[table].key_width
-        found: list[dict[int, tuple[int, int]]] = []
+        sides: list[dict[int, tuple[int, int]]] = []
         for side in (_OLD, _NEW):
             rows = {}
             for index in pages[side].tolist():
@@ -176,12 +198,12 @@ class PageComparison:
                         else xxhash.xxh3_64_intdigest(cell.payload)
                     )
                     rows[digest] = (index, place)
-            found.append(rows)
+            sides.append(rows)
         keys: set[tuple[StoredValue, ...]] = set()
         for side in (_OLD, _NEW):
             wanted: dict[int, set[int]] = {}
-            for digest in found[side].keys() - found[1 - side].keys():
-                index, place = found[side][digest]
+            for digest in sides[side].keys() - sides[1 - side].keys():
+                index, place = sides[side][digest]
                 wanted.setdefault(index, set()).add(place)
             for index, places in wanted.items():
                 for place, cell in enumerate(self._pages[side].cells(index)):
@@ -196,13 +218,7 @@ class PageComparison:
         record = self._pages[side].whole_payload(cell)
         key: list[StoredValue] = []
         for value in leading_values(record, width):
-            if isinstance(value, Text):
-                try:
-                    key.append(value.raw.decode(self._encoding))
-                except UnicodeDecodeError as error:
-                    raise UnexpectedPage("a key that is not valid text") from error
-            else:
-                key.append(value)
+            key.append(text_of(value.raw, self._encoding) if isinstance(value, Text) else value)
         return tuple(key)
 
     # Overflow pages that changed
@@ -215,24 +231,26 @@ class PageComparison:
         """
         if self._common >= _MOST_PAGES_WITH_PLAIN_OVERFLOW:
             raise UnexpectedPage("too large to tell overflow pages by their first byte")
-        found = np.zeros(self._common, bool)
+        changed = np.zeros(self._common, bool)
         unused = [set(pages.unused_pages().tolist()) for pages in self._pages]
         skipped = unused[_OLD] | unused[_NEW] | self._special_pages()
         for index in np.flatnonzero(self._differs).tolist():
             if index and index not in skipped:
-                found[index] = all(source.read(index)[0] < 2 for source in self._sources)
-        return found if found.any() else found[:0]
+                changed[index] = all(source.read(index)[0] < 2 for source in self._sources)
+        return changed if changed.any() else changed[:0]
 
     def _special_pages(self) -> set[int]:
         """The lock-byte page, and the pages that tell an auto-vacuum where pages belong."""
         lock_byte = _LOCK_BYTE // self._sources[_OLD].page_size
-        found = {lock_byte}
+        special = {lock_byte}
         for side in (_OLD, _NEW):
             header = self._sources[side].read(0)
             if int.from_bytes(header[52:56], "big"):
                 stride = self._pages[side].usable // 5 + 1
-                found |= {index + (index == lock_byte) for index in range(1, self._common, stride)}
-        return found
+                special |= {
+                    index + (index == lock_byte) for index in range(1, self._common, stride)
+                }
+        return special
 
     def _leads_to_change(self, side: int, cell: Cell) -> bool:
         changed = self._changed_overflow
@@ -248,10 +266,10 @@ class PageComparison:
         Overflow pages that rows of differing leaves lead to need no looking for. For the rest,
         the long rows of all other leaves are gone through until each has been found.
         """
-        found: dict[str, list[Cell]] = {}
+        cells: dict[str, list[Cell]] = {}
         sought = set(np.flatnonzero(self._changed_overflow).tolist())
         if not sought:
-            return found
+            return cells
         shared: dict[str, npt.NDArray[np.intp]] = {}
         for table, trees in self._tables.items():
             old, new = self._tree(_OLD, table), self._tree(_NEW, table)
@@ -268,13 +286,13 @@ class PageComparison:
         for table, indexes in shared.items():
             for index in indexes.tolist():
                 if not sought:
-                    return found
+                    return cells
                 for cell in self._pages[_OLD].large_cells(index):
                     chain = set(self._pages[_OLD].chain(cell.overflow))
                     if sought & chain:
                         sought -= chain
-                        found.setdefault(table, []).append(cell)
-        return found
+                        cells.setdefault(table, []).append(cell)
+        return cells
 
 
 def _without_equal(rows: _Rows, others: _Rows) -> npt.NDArray[np.int64]:
@@ -284,5 +302,5 @@ def _without_equal(rows: _Rows, others: _Rows) -> npt.NDArray[np.int64]:
     at = np.searchsorted(others.row_ids, rows.row_ids)
     at[at == len(others.row_ids)] = 0
     equal = (others.row_ids[at] == rows.row_ids) & (others.digests[at] == rows.digests)
-    found: npt.NDArray[np.int64] = rows.row_ids[~equal]
-    return found
+    differing: npt.NDArray[np.int64] = rows.row_ids[~equal]
+    return differing

@@ -1,12 +1,17 @@
-"""Lets SQLite read a database from pages that lie elsewhere, by way of its file layer (a VFS).
+"""Lets SQLite read a database from pages that Jondel hands it, by way of its file layer (a VFS).
 
-Nothing can be written through it and nothing is locked: what it serves never changes.
+Nothing can be written through it and nothing is locked. What a *captured* state serves never
+changes. A *live* database serves one committed state after the other; SQLite learns of another one
+as it always does, by the change counter in the first page, which is ours here: it counts the
+states served. The log and the journal are seen to by whoever finds the states, so to SQLite the
+file says that it has neither.
 """
 
 from __future__ import annotations
 
 import itertools
 import threading
+from typing import Protocol, TypeAlias
 
 import apsw
 
@@ -14,14 +19,52 @@ from jondel.core.engines.pages import PageSource
 
 _NAME = "jondel-pages"
 _SECTOR_BYTES = 4096
+_MAGIC = b"SQLite format 3\x00"
 _ROLLBACK_FORMAT = b"\x01\x01"
-_sources: dict[str, PageSource] = {}
+_WAL_FORMAT = b"\x02\x02"
+
+
+class ServedState(Protocol):
+    """A state of a live database."""
+
+    @property
+    def page_size(self) -> int: ...
+
+    @property
+    def page_count(self) -> int: ...
+
+    @property
+    def file_bytes(self) -> int:
+        """How large SQLite takes the file to be."""
+
+    @property
+    def in_wal_mode(self) -> bool: ...
+
+    def read(self, index: int) -> bytes:
+        """One page, from 0."""
+
+
+class LivePages:
+    """What is served of a live database; ``generation`` counts the states."""
+
+    def __init__(self) -> None:
+        self.state: ServedState | None = None
+        self.generation = 0
+
+    def turn_to(self, state: ServedState) -> None:
+        """Serve another state from the next transaction on."""
+        self.state = state
+        self.generation = (self.generation + 1) & 0xFFFFFFFF
+
+
+_Served: TypeAlias = PageSource | LivePages
+_sources: dict[str, _Served] = {}
 _numbers = itertools.count(1)
 _registering = threading.Lock()
 _vfs: _PageVfs | None = None
 
 
-def serve(source: PageSource) -> str:
+def serve(source: _Served) -> str:
     """Serve pages under the name that is returned, until it is withdrawn."""
     global _vfs
     with _registering:
@@ -38,7 +81,8 @@ def withdraw(name: str) -> None:
 
 def uri_of(name: str) -> str:
     """What SQLite opens served pages by."""
-    return f"file:{name}?vfs={_NAME}&immutable=1"
+    changes = isinstance(_sources.get(name), LivePages)
+    return f"file:{name}?vfs={_NAME}" + ("" if changes else "&immutable=1")
 
 
 class _PageVfs(apsw.VFS):
@@ -47,12 +91,13 @@ class _PageVfs(apsw.VFS):
 
     def xOpen(  # type: ignore[override]
         self, name: str | apsw.URIFilename | None, flags: list[int]
-    ) -> _PageFile | apsw.VFSFile:
+    ) -> _File | apsw.VFSFile:
         if not flags[0] & apsw.SQLITE_OPEN_MAIN_DB:
             return apsw.VFSFile("", name, flags)  # sorting may need temporary files
         path = name.filename() if isinstance(name, apsw.URIFilename) else str(name)
         flags[1] = apsw.SQLITE_OPEN_READONLY
-        return _PageFile(_sources[path])
+        source = _sources[path]
+        return _LiveFile(source) if isinstance(source, LivePages) else _PageFile(source)
 
     def xFullPathname(self, name: str) -> str:
         return name if name in _sources else super().xFullPathname(name)
@@ -61,29 +106,8 @@ class _PageVfs(apsw.VFS):
         return False
 
 
-class _PageFile:
-    """The main file of one served database."""
-
-    def __init__(self, source: PageSource) -> None:
-        self._read_page = source.read
-        self._page_size = source.page_size
-        self._pages = source.page_count
-
-    def xRead(self, amount: int, offset: int) -> bytes:
-        size = self._page_size
-        index, within = divmod(offset, size)
-        if index >= self._pages:
-            return b""
-        data = self._read_page(index)  # its error goes through SQLite to whoever asked
-        if not index:
-            # Without a log there is no WAL mode; the file says that it is in the other format.
-            data = data[:18] + _ROLLBACK_FORMAT + data[20:]
-        if within or amount != size:
-            return data[within : within + amount]
-        return data
-
-    def xFileSize(self) -> int:
-        return self._page_size * self._pages
+class _File:
+    """What the main files of all served databases have in common."""
 
     def xClose(self) -> None:
         pass
@@ -97,20 +121,96 @@ class _PageFile:
     def xCheckReservedLock(self) -> bool:
         return False
 
-    def xFileControl(self, op: int, pointer: int) -> bool:
-        return False
-
     def xSectorSize(self) -> int:
         return _SECTOR_BYTES
-
-    def xDeviceCharacteristics(self) -> int:
-        return apsw.SQLITE_IOCAP_IMMUTABLE
 
     def xSync(self, flags: int) -> None:
         pass
 
     def xTruncate(self, size: int) -> None:
-        raise apsw.ReadOnlyError("a snapshot cannot be written")
+        raise apsw.ReadOnlyError("it is only read")
 
     def xWrite(self, data: bytes, offset: int) -> None:
-        raise apsw.ReadOnlyError("a snapshot cannot be written")
+        raise apsw.ReadOnlyError("it is only read")
+
+
+class _PageFile(_File):
+    """The main file of a captured state."""
+
+    def __init__(self, source: PageSource) -> None:
+        self._read_page = source.read
+        self._page_size = source.page_size
+        self._pages = source.page_count
+
+    def xRead(self, amount: int, offset: int) -> bytes:
+        size = self._page_size
+        index, within = divmod(offset, size)
+        if index >= self._pages:
+            return b""
+        data = self._read_page(index)  # its error goes through SQLite to whoever asked
+        if not index:
+            data = data[:18] + _ROLLBACK_FORMAT + data[20:]
+        if within or amount != size:
+            return data[within : within + amount]
+        return data
+
+    def xFileSize(self) -> int:
+        return self._page_size * self._pages
+
+    def xDeviceCharacteristics(self) -> int:
+        return apsw.SQLITE_IOCAP_IMMUTABLE
+
+    def xFileControl(self, op: int, pointer: int) -> bool:
+        in_wal_mode = bool(self._pages) and self._read_page(0)[18:20] == _WAL_FORMAT
+        return _answers_journal_mode(op, pointer, in_wal_mode)
+
+
+class _LiveFile(_File):
+    """The main file of a live database, as the state that is served at the moment."""
+
+    def __init__(self, pages: LivePages) -> None:
+        self._pages = pages
+
+    def xRead(self, amount: int, offset: int) -> bytes:
+        state = self._pages.state
+        assert state is not None, "a state is found before SQLite reads"
+        size = state.page_size
+        index, within = divmod(offset, size)
+        data = state.read(index)
+        if not index:
+            data = self._stamped(data, state.page_count)
+        if within or amount != size:
+            return data[within : within + amount]
+        return data
+
+    def xFileSize(self) -> int:
+        state = self._pages.state
+        return state.file_bytes if state is not None else 0
+
+    def xDeviceCharacteristics(self) -> int:
+        return 0
+
+    def _stamped(self, data: bytes, pages: int) -> bytes:
+        """The first page with our own counter of states in it."""
+        if not data.startswith(_MAGIC):
+            return data
+        counter = self._pages.generation.to_bytes(4, "big")
+        counted = counter + pages.to_bytes(4, "big")
+        return b"".join(
+            (data[:18], _ROLLBACK_FORMAT, data[20:24], counted, data[32:92], counter, data[96:])
+        )
+
+    def xFileControl(self, op: int, pointer: int) -> bool:
+        state = self._pages.state
+        return _answers_journal_mode(op, pointer, state is not None and state.in_wal_mode)
+
+
+def _answers_journal_mode(op: int, pointer: int, in_wal_mode: bool) -> bool:
+    """Answer ``PRAGMA journal_mode`` as the database itself would; False for all else."""
+    if op != apsw.SQLITE_FCNTL_PRAGMA:
+        return False
+    asked = apsw.VFSFcntlPragma(pointer)
+    if asked.name.lower() != "journal_mode" or asked.value is not None:
+        return False
+    asked.result = "wal" if in_wal_mode else "delete"
+    return True

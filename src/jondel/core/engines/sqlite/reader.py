@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import partial
-from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any, cast
 from weakref import ref
 
 import apsw
@@ -21,32 +20,35 @@ from jondel.core.engines.protocol import (
     Selection,
     Tally,
 )
-from jondel.core.engines.sqlite import connection as opening
-from jondel.core.engines.sqlite import measuring
-from jondel.core.engines.sqlite.connection import Access, OpenFile
-from jondel.core.engines.sqlite.failures import translated
-from jondel.core.engines.sqlite.schema_reader import read_schema
-from jondel.core.engines.sqlite.selecting import order_by_code_point, selected, stream
+from jondel.core.engines.sqlite import row_counts, stored_values
+from jondel.core.engines.sqlite.error_translation import translated
+from jondel.core.engines.sqlite.key_occurrence import which_occur
+from jondel.core.engines.sqlite.select_statements import selected, stream
 from jondel.core.engines.sqlite.sql_text import (
     equal,
+    mark_of,
+    parameters,
     quoted,
     quoted_list,
     row_comparison,
     select,
+    source_of,
     unwrapped,
+    ways_to_read,
     wrapped,
 )
+from jondel.core.engines.sqlite.steady_reader import SteadyReader, steady
 from jondel.core.errors import (
     ConditionInvalid,
     TableUnreadable,
-    TargetNotFound,
 )
 from jondel.core.model.rows import Position, Window
-from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import Row, ShownRow, StoredValue
+from jondel.core.model.schema import Table
+from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue
 
 if TYPE_CHECKING:  # not needed to look at a table as it is
-    from jondel.core.engines.sqlite.arranging import KeptOrder, NumberOrder
+    from jondel.core.engines.protocol import Database
+    from jondel.core.engines.sqlite.row_orders import KeptOrder, NumberOrder
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import Cells
@@ -55,49 +57,20 @@ _WINDOW_VALUE_BYTES = 4096
 """Larger values are clipped in windows; a screen shows a fraction of this."""
 _LOOKED_AT_ROWS, _COMPARED_BYTES = 5000, 1000
 """For a column's distinct values: so many rows are looked at, and only values as small as this."""
-_ENCODINGS = {"UTF-8": "utf-8", "UTF-16le": "utf-16-le", "UTF-16be": "utf-16-be"}
 
 
-class SqliteReader:
-    """One SQLite file, open for reading. What can be done besides is in ``SqliteDatabase``."""
+class SqliteReader(SteadyReader):
+    """Reads the rows of a SQLite database. What can be done besides is in ``SqliteDatabase``."""
 
-    def __init__(self, path: Path, opener: Callable[[Path], OpenFile], location: str) -> None:
-        self._path = path
-        self._opener = opener
-        self._location = location
-        self._epoch = 0
-        self._closed = False
-        self._stop_asked = threading.Event()
-        self._open()
-
-    def _open(self) -> None:
-        self._signature = self._current_signature()
-        with translated(self._path):
-            self._file = self._opener(self._path)
-        self._connection = self._file.connection
-        self._schema: tuple[int, Schema] | None = None
-        self._kept_orders: dict[str, ref[KeptOrder]] = {}
-        with translated(self._path):
-            name = str(self._value("PRAGMA encoding"))
-        self._encoding = _ENCODINGS.get(name, "utf-8")
-        if self._encoding != "utf-8":
-            order_by_code_point(self._connection)
-
-    def schema(self) -> Schema:
-        self._keep_current()
-        with translated(self._path):
-            version = cast(int, self._value("PRAGMA schema_version"))
-            if self._schema is None or self._schema[0] != version:
-                self._schema = (version, read_schema(self._connection))
-        return self._schema[1]
-
+    @steady
     def measure(self, table: Table, *, quick: bool = False) -> Extent:
         self._require(table)
-        self._keep_current()
         with translated(self._path, table=table.name):
-            measure = measuring.measured_quickly if quick else measuring.measured
-            return measure(self._connection, table)
+            if quick:
+                return row_counts.measured_quickly(self._connection, table)
+            return row_counts.measured(self._connection, self._encoding, table)
 
+    @steady
     def read_window(
         self,
         table: Table,
@@ -115,105 +88,104 @@ class SqliteReader:
         columns = table.position_columns
         backwards = False
         where, clause = "", f"{limit} OFFSET {offset}"
-        parameters: Position = ()
+        position: Position = ()
         extent = extent if extent is not None and extent.precision == "exact" else None
         stretch = offset // LANDMARK_ROWS
         if not columns:
             pass
         elif after is not None:
-            where, parameters, clause = row_comparison(columns, ">"), after, str(limit)
+            where, position, clause = row_comparison(columns, ">", after), after, str(limit)
         elif extent is not None and extent.dense_from is not None:
-            where, parameters = row_comparison(columns, ">="), (extent.dense_from + offset,)
-            clause = str(limit)
+            position = (extent.dense_from + offset,)
+            where, clause = row_comparison(columns, ">=", position), str(limit)
         elif before is not None:
-            where, parameters, clause = row_comparison(columns, "<"), before, str(limit)
+            where, position, clause = row_comparison(columns, "<", before), before, str(limit)
             backwards = True
         elif extent is not None and 0 < stretch <= len(extent.landmarks):
-            where, parameters = row_comparison(columns, ">"), extent.landmarks[stretch - 1]
+            position = extent.landmarks[stretch - 1]
+            where = row_comparison(columns, ">", position)
             clause = f"{limit} OFFSET {offset % LANDMARK_ROWS}"
         elif extent is not None and offset > extent.rows // 2:
             limit = max(0, min(limit, extent.rows - offset))
             clause = f"{limit} OFFSET {max(0, extent.rows - offset - limit)}"
             backwards = True
-        found = self._read(
+        rows = self._read(
             table,
             where=where,
-            parameters=parameters,
+            values=parameters(position),
             order=", ".join(f"{quoted(n)} DESC" for n in columns)
             if backwards
             else quoted_list(columns),
             limit=clause,
         )
         if backwards:
-            found.reverse()
-        return _window(table, offset, found)
+            rows.reverse()
+        return _window(table, offset, rows)
 
     def _window_by(
         self, order: NumberOrder | KeptOrder, table: Table, offset: int, limit: int
     ) -> Window:
-        self._keep_current()
-        from jondel.core.engines.sqlite import arranging
+        from jondel.core.engines.sqlite import row_orders
 
         with translated(self._path, table=table.name):
-            if isinstance(order, arranging.KeptOrder) and not table.position_columns:
-                kept = arranging.kept_rows(order, table, offset, limit)
-                rows = tuple(unwrapped(row, self._encoding) for row in kept)
+            if isinstance(order, row_orders.KeptOrder) and not table.position_columns:
+                rows = tuple(row_orders.kept_rows(order, table, offset, limit, self._encoding))
                 return Window(offset, ((),) * len(rows), rows)
-            positions = arranging.positions_by(order, table, offset, limit)
+            positions = row_orders.positions_by(order, table, offset, limit, self._encoding)
         if not positions:
             return Window(offset, (), ())
-        where, parameters = arranging.in_positions(table, positions)
-        found = _window(table, 0, self._read(table, where=where, parameters=parameters))
-        known = dict(zip(found.positions, found.rows, strict=True))
+        where, values = row_orders.in_positions(table, positions)
+        window = _window(table, 0, self._read(table, where=where, values=values))
+        known = dict(zip(window.positions, window.rows, strict=True))
         return Window(offset, tuple(positions), tuple(known.get(p, ()) for p in positions))
 
+    @steady
     def arrange(
         self,
         table: Table,
         arrangement: Arrangement,
         *,
         first: Callable[[Window], None] | None = None,
-        told: Callable[[ArrangingProgress], None] | None = None,
+        on_progress: Callable[[ArrangingProgress], None] | None = None,
         first_rows: int = 128,
     ) -> RowOrder:
         self._require(table)
-        self._keep_current()
-        from jondel.core.engines.sqlite import arranging
+        from jondel.core.engines.sqlite import row_orders
 
         read = partial(self._read_first, table)
         with self._asking(table):
             unused = [name for name, order in self._kept_orders.items() if order() is None]
-            arranging.drop_kept(self._connection, unused)
+            row_orders.drop_kept(self._connection, unused)
             for name in unused:
                 del self._kept_orders[name]
-            made = arranging.arrange(
-                self._connection, table, arrangement, read, first, told, first_rows
+            made = row_orders.arrange(
+                self._connection, table, arrangement, read, first, on_progress, first_rows
             )
-        if isinstance(made, arranging.KeptOrder):
+        if isinstance(made, row_orders.KeptOrder):
             self._kept_orders[made.name] = ref(made)
         return made
 
+    @steady
     def first_rows(self, table: Table, arrangement: Arrangement, limit: int) -> Window:
         self._require(table)
-        self._keep_current()
-        from jondel.core.engines.sqlite import arranging
+        from jondel.core.engines.sqlite import row_orders
         from jondel.core.engines.sqlite.condition_sql import order_sql
 
         with self._asking(table):
-            where = arranging.conditions(table, arrangement)
+            where = row_orders.conditions(table, arrangement)
             return self._read_first(
                 table, where, order_sql(table, arrangement.order, total=True), limit
             )
 
     def _read_first(self, table: Table, where: Statement | None, order: str, limit: int) -> Window:
-        found = self._read(
+        rows = self._read(
             table,
             where=where.text() if where else "",
-            parameters=where.values if where else (),
+            values=where.values if where else (),
             order=order,
             limit=str(limit),
         )
-        return _window(table, 0, found)
+        return _window(table, 0, rows)
 
     def statement(
         self, table: Table, arrangement: Arrangement, columns: Sequence[str]
@@ -222,15 +194,17 @@ class SqliteReader:
 
         return arranged(table, arrangement, columns)
 
+    @steady
     def check_condition(self, table: Table, condition: Condition) -> None:
         self._require(table)
         from jondel.core.engines.sqlite.condition_sql import condition_sql
 
-        found = condition_sql(table, condition)
+        test = condition_sql(table, condition)
         with self._asking(table):
-            sql = f"EXPLAIN {select(table.name, ['1'], where=found.text())}"
-            self._connection.execute(sql, found.values).fetchall()
+            sql = f"EXPLAIN {select(source_of(table), ['1'], where=test.text())}"
+            self._connection.execute(sql, test.values).fetchall()
 
+    @steady
     def tally(
         self,
         table: Table,
@@ -239,19 +213,20 @@ class SqliteReader:
         only: Sequence[Position] | None = None,
     ) -> Tally:
         self._require(table)
-        self._keep_current()
-        from jondel.core.engines.sqlite.searching import tally
+        from jondel.core.engines.sqlite.column_search import tally
 
         with self._asking(table):
             return tally(self._connection, self._encoding, table, column, arrangement, only)
 
     def find_text(self, table: Table, text: str, *, whole: bool = False) -> Iterator[Hit]:
         self._require(table)
-        self._keep_current()
-        from jondel.core.engines.sqlite.searching import find_text
+        from jondel.core.engines.sqlite.column_search import find_text
 
-        with translated(self._path, table=table.name):
-            yield from find_text(self._connection, self._encoding, table, text, whole)
+        def hits() -> Generator[Hit, None, None]:
+            with translated(self._path, table=table.name):
+                yield from find_text(self._connection, self._encoding, table, text, whole)
+
+        yield from self.steady_stream(hits, repeatable=True)
 
     @contextmanager
     def _asking(self, table: Table) -> Iterator[None]:
@@ -264,20 +239,22 @@ class SqliteReader:
                 raise ConditionInvalid(f"{table.name}: {error.__cause__}") from error
             raise
 
+    @steady
     def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
         self._require(table)
         order = table.position_columns
         if not order:
             return None
-        found = self._read(
+        rows = self._read(
             table,
-            where=row_comparison(order, "="),
-            parameters=position,
+            where=row_comparison(order, "=", position),
+            values=parameters(position),
             limit="1",
             max_bytes=max_bytes,
         )
-        return found[0][len(order) :] if found else None
+        return rows[0][len(order) :] if rows else None
 
+    @steady
     def ordinal_of(
         self, table: Table, position: Position, last: tuple[Position, int] | None = None
     ) -> int:
@@ -285,15 +262,64 @@ class SqliteReader:
         columns = table.position_columns
         if not columns:
             return 0
-        where, parameters = row_comparison(columns, "<"), position
+        where, values = row_comparison(columns, "<", position), position
         counted = 0
         if last is not None:
-            where += f" AND {row_comparison(columns, '>=')}"
-            parameters, counted = (*position, *last[0]), last[1]
+            where += f" AND {row_comparison(columns, '>=', last[0])}"
+            values, counted = (*position, *last[0]), last[1]
         with translated(self._path, table=table.name):
-            sql = select(table.name, ["count(*)"], where=where)
-            return counted + cast(int, self._value(sql, parameters))
+            sql = select(source_of(table), ["count(*)"], where=where)
+            return counted + cast(int, self._value(sql, parameters(values)))
 
+    @steady
+    def places_of_absent(
+        self,
+        table: Table,
+        arrangement: Arrangement,
+        order: RowOrder | None,
+        rows: Sequence[tuple[Position, Row]],
+    ) -> list[tuple[int, int]]:
+        self._require(table)
+        from jondel.core.engines.sqlite import absent_rows
+        from jondel.core.engines.sqlite.connection import open_scratch
+
+        declared = self.schema().declaration(table.name)
+        placed: list[tuple[int, int]] = []
+        for index in absent_rows.in_order(open_scratch, declared, table, arrangement, rows):
+            position, row = rows[index]
+            if order is not None:
+                before = absent_rows.comes_before(table, arrangement, position, row)
+                place = self._first_not_before(
+                    cast("NumberOrder | KeptOrder", order), table, before
+                )
+            else:
+                last = (rows[placed[-1][0]][0], placed[-1][1]) if placed else None
+                place = self.ordinal_of(table, position, last)
+            placed.append((index, place))
+        return placed
+
+    def _first_not_before(
+        self, order: NumberOrder | KeptOrder, table: Table, before: Statement
+    ) -> int:
+        """How many rows of an order meet an expression that its first rows alone meet."""
+        from jondel.core.engines.sqlite.row_orders import positions_by
+
+        low, high = 0, order.rows
+        with translated(self._path, table=table.name):
+            while low < high:
+                middle = (low + high) // 2
+                (position,) = positions_by(order, table, middle, 1, self._encoding)
+                where = row_comparison(table.position_columns, "=", position)
+                sql = select(source_of(table), [before.text()], where=where)
+                answer = self._value(sql, (*before.values, *parameters(position)))
+                # A row that went since counts as coming before; it makes no difference.
+                if answer is None or answer:
+                    low = middle + 1
+                else:
+                    high = middle
+        return low
+
+    @steady
     def find_position(
         self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
     ) -> Position | None:
@@ -302,51 +328,62 @@ class SqliteReader:
         if not order:
             return None
         # "IS" for NULL in keys; BINARY because keys equal under a collation are different keys.
-        where = " AND ".join(f"{quoted(name)} IS ? COLLATE BINARY" for name in key_columns)
-        found = self._read(table, columns=(), where=where, parameters=tuple(key), limit="1")
-        return cast(Position, found[0]) if found else None
+        pairs = zip(key_columns, key, strict=True)
+        where = " AND ".join(f"{quoted(n)} IS {mark_of(v)} COLLATE BINARY" for n, v in pairs)
+        positions = self._read(table, columns=(), where=where, values=parameters(key), limit="1")
+        return cast(Position, positions[0]) if positions else None
 
+    @steady
+    def which_occur(
+        self, table: Table, columns: Sequence[str], keys: Sequence[Sequence[StoredValue]]
+    ) -> set[int]:
+        self._require(table)
+        with translated(self._path, table=table.name):
+            return which_occur(self._connection, table, columns, keys)
+
+    @steady
     def matching_rows(self, table: Table, cells: Cells, limit: int) -> Window:
         self._require(table)
-        found = self._read(
+        rows = self._read(
             table,
             where=equal(cells),
-            parameters=tuple(value for _, value in cells),
+            values=parameters(value for _, value in cells),
             order=quoted_list(table.position_columns),
             limit=str(limit),
         )
-        return _window(table, 0, found)
+        return _window(table, 0, rows)
 
+    @steady
     def count_matching(self, table: Table, cells: Cells, most: int | None = None) -> int:
         self._require(table)
-        self._keep_current()
         limit = "" if most is None else str(most)
-        inner = select(table.name, ["1"], where=equal(cells), limit=limit)
+        inner = select(source_of(table), ["1"], where=equal(cells), limit=limit)
         with translated(self._path, table=table.name):
-            values = tuple(value for _, value in cells)
+            values = parameters(value for _, value in cells)
             return cast(int, self._value(f"SELECT count(*) FROM ({inner})", values))
 
+    @steady
     def distinct_values(
         self, table: Table, column: str, most: int, cells: Cells | None = None
     ) -> list[StoredValue]:
         self._require(table)
-        self._keep_current()
         name = quoted(column)
         where = f"{name} IS NOT NULL AND octet_length({name}) <= {_COMPARED_BYTES}"
         where += f" AND {equal(cells)}" if cells else ""
-        some = select(table.name, [f"{name} AS v"], where=where, limit=str(_LOOKED_AT_ROWS))
+        some = select(source_of(table), [f"{name} AS v"], where=where, limit=str(_LOOKED_AT_ROWS))
         with translated(self._path, table=table.name):
-            found = self._connection.execute(
+            values = self._connection.execute(
                 f"SELECT DISTINCT v FROM ({some}) LIMIT {most}",
-                cast("tuple[apsw.SQLiteValue]", tuple(value for _, value in cells or ())),
+                parameters(value for _, value in cells or ()),
             )
-            return [cast(StoredValue, row[0]) for row in found]
+            return [cast(StoredValue, row[0]) for row in values]
 
+    @steady
     def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
         self._require(table)
         where = " OR ".join(f"{quoted(name)} IS NULL" for name in key_columns)
         with translated(self._path, table=table.name):
-            rows = self._connection.execute(select(table.name, ["1"], where=where, limit="2"))
+            rows = self._connection.execute(select(source_of(table), ["1"], where=where, limit="2"))
             return len(rows.fetchall()) > 1
 
     def stream_rows(
@@ -355,46 +392,59 @@ class SqliteReader:
         columns: Sequence[str],
         order: Sequence[str],
         only: Selection | None = None,
-    ) -> Iterator[list[Row]]:
+        largest: int | None = None,
+    ) -> Iterator[list[ShownRow]]:
         self._require(table)
-        self._keep_current()
+
+        def batches() -> Generator[list[ShownRow], None, None]:
+            with translated(self._path, table=table.name):
+                yield from stream(
+                    self._connection, self._encoding, table, columns, order, only, largest
+                )
+
+        yield from self.steady_stream(batches, repeatable=False)
+
+    @steady
+    def read_value(self, table: Table, row_id: int, column: str) -> StoredValue:
+        self._require(table)
+        where = f"{quoted(table.row_id or '')} = ?"
+        for text_as_bytes in ways_to_read(self._encoding):
+            expression = wrapped(column, max_bytes=None, text_as_bytes=text_as_bytes)
+            sql = select(source_of(table), [expression], where=where)
+            with translated(self._path, table=table.name):
+                try:
+                    value = self._value(sql, (row_id,))
+                except UnicodeDecodeError:
+                    continue
+            return cast(StoredValue, unwrapped((value,), self._encoding)[0])
+        raise AssertionError("bytes can always be read")
+
+    @steady
+    def read_head(self, table: Table, row_id: int, column: str, value: Clipped) -> Clipped:
+        head = stored_values.head(self._connection, table, row_id, column)
+        if head is None:
+            return value
+        if value.storage_class == "text" and self._encoding != "utf-8":
+            head = head.decode(self._encoding, "replace").encode()
+        return replace(value, head=head)
+
+    @steady
+    def same_value(
+        self, table: Table, row_id: int, column: str, other: Database, other_table: Table
+    ) -> bool:
+        self._require(table)
+        assert isinstance(other, SqliteReader)
         with translated(self._path, table=table.name):
-            yield from stream(self._connection, self._encoding, table, columns, order, only)
-
-    # Staying on the right file
-
-    def _current_signature(self) -> opening.Signature:
-        try:
-            return opening.signature(self._path)
-        except OSError as error:
-            raise TargetNotFound(
-                f"{self._path}: the file is gone; put it back or open another"
-            ) from error
-
-    def _keep_current(self, found: opening.Signature | None = None) -> None:
-        """Open the file anew where the connection would show something else than what is there.
-
-        That is so after the file was replaced, and for an immutable file after any change.
-        """
-        found = found or self._current_signature()
-        replaced = found[:2] != self._signature[:2]
-        unwatched = self._file.access is Access.IMMUTABLE and found != self._signature
-        if not (replaced or unwatched):
-            return
-        old = self._connection
-        opening.check_path(self._path)
-        self._open()
-        old.close()
-        self._epoch += 1
+            same = stored_values.same(
+                (self._connection, table), (other._connection, other_table), row_id, column
+            )
+        if same is not None:
+            return same
+        return self.read_value(table, row_id, column) == other.read_value(
+            other_table, row_id, column
+        )
 
     # Reading
-
-    def _value(self, sql: str, parameters: Sequence[StoredValue] = ()) -> object:
-        return self._connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters)).get
-
-    def _require(self, table: Table) -> None:
-        if table.unreadable:
-            raise TableUnreadable(f"{self._path}: {table.name}: cannot be read: {table.unreadable}")
 
     def _read(
         self,
@@ -402,16 +452,18 @@ class SqliteReader:
         *,
         columns: Sequence[str] | None = None,
         where: str,
-        parameters: Position,
+        values: tuple[Any, ...],
         order: str = "",
         limit: str = "",
         max_bytes: int = _WINDOW_VALUE_BYTES,
     ) -> list[ShownRow]:
         """Read position columns and columns (all by default) of some rows."""
-        self._keep_current()
         names = table.column_names if columns is None else columns
-        for text_as_bytes in (False, True):
-            expressions = [quoted(name) for name in table.position_columns]
+        for text_as_bytes in ways_to_read(self._encoding):
+            expressions = [
+                wrapped(name, max_bytes=None, text_as_bytes=text_as_bytes)
+                for name in table.position_columns
+            ]
             expressions += [
                 wrapped(name, max_bytes=max_bytes, text_as_bytes=text_as_bytes) for name in names
             ]
@@ -419,24 +471,22 @@ class SqliteReader:
                 try:
                     with selected(
                         self._connection,
-                        table.name,
+                        source_of(table),
                         expressions,
-                        parameters,
+                        values,
                         where=where,
                         order=order,
                         limit=limit,
                     ) as rows:
                         return [unwrapped(row, self._encoding) for row in rows]
                 except UnicodeDecodeError:
-                    continue
-        raise TableUnreadable(
-            f"{self._path}: {table.name}: its key holds text that is not valid UTF-8; "
-            "it can be compared, but not shown as a sheet"
-        )
+                    if text_as_bytes:
+                        raise
+        raise AssertionError("bytes can always be read")
 
 
-def _window(table: Table, offset: int, found: list[ShownRow]) -> Window:
+def _window(table: Table, offset: int, rows: list[ShownRow]) -> Window:
     """Tell the position columns of what was read from the others."""
     width = len(table.position_columns)
-    positions = tuple(cast(Position, row[:width]) for row in found)
-    return Window(offset, positions, tuple(row[width:] for row in found))
+    positions = tuple(cast(Position, row[:width]) for row in rows)
+    return Window(offset, positions, tuple(row[width:] for row in rows))

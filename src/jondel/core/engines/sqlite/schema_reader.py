@@ -2,51 +2,98 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
+from typing import Any, NamedTuple
 
 import apsw
 
 from jondel.core.engines.sqlite.sql_text import quoted
+from jondel.core.engines.sqlite.unknown_order import tables_of_unknown_order
 from jondel.core.model.schema import Column, ForeignKey, Schema, SchemaObject, Table, TableKind
 
 _KINDS: dict[str, TableKind] = {"table": "table", "view": "view", "virtual": "virtual table"}
 _ROW_ID_NAMES = ("rowid", "_rowid_", "oid")
+_COLUMN = 'x.name, x.type, x."notnull", x.dflt_value, x.pk, x.hidden'
 _HIDDEN_COLUMN = 1
+_MOST_REMEMBERED = 4
+_known: dict[int, Schema] = {}
 _GENERATED = (2, 3)
 
 
-def read_schema(connection: apsw.Connection) -> Schema:
-    """Read all tables and objects of the main schema, sorted by name, views last."""
+def read_schema(connection: apsw.Connection) -> tuple[int, Schema]:
+    """Read all tables and objects of the main schema, sorted by name, views last.
+
+    Two states of a database mostly have their declarations in common: what was remembered of the
+    same ones is not read again. The first item is what to remember the schema by.
+    """
+    declared: list[tuple[Any, ...]] = connection.execute(
+        "SELECT type, name, tbl_name, rootpage, sql FROM main.sqlite_schema ORDER BY type, name"
+    ).fetchall()
+    key = hash(tuple(declared))
+    return key, _known.get(key) or _read(connection, declared)
+
+
+def remember_schema(key: int, schema: Schema) -> None:
+    """Have a schema that was read of a committed state be found again by its declarations."""
+    # What a table's module or a view's functions are missing may be there another time.
+    if key not in _known and not any(table.unreadable for table in schema.tables):
+        while len(_known) >= _MOST_REMEMBERED:
+            _known.pop(next(iter(_known)), None)
+        _known[key] = schema
+
+
+def _read(connection: apsw.Connection, declared: Sequence[tuple[Any, ...]]) -> Schema:
     listed: list[tuple[Any, ...]] = connection.execute(
-        "SELECT l.name, l.type, l.wr, l.strict, s.rootpage FROM pragma_table_list l "
-        "LEFT JOIN sqlite_schema s ON s.type = 'table' AND s.name = l.name "
-        "WHERE l.schema = 'main' ORDER BY l.name"
+        "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' ORDER BY name"
     ).fetchall()
-    tables = [_table(connection, *entry) for entry in listed]
+    roots = {name: root for kind, name, _, root, _ in declared if kind == "table"}
+    keys = _foreign_keys_of_all(connection)
+    unknown = tables_of_unknown_order(connection)
+    columns = _columns_of_all(connection)
+    tables = [
+        _table(
+            connection,
+            columns.get(name) or partial(_columns, connection, name),
+            _Listed(name, kind, bool(by_key), bool(strict), roots.get(name) or None),
+            keys.get(name, ()),
+            unknown.get(name, ""),
+        )
+        for name, kind, by_key, strict in listed
+    ]
     tables.sort(key=lambda table: (table.kind == "view", table.name.casefold(), table.name))
-    objects: list[tuple[Any, ...]] = connection.execute(
-        "SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name"
-    ).fetchall()
-    return Schema(tuple(tables), tuple(SchemaObject(*entry) for entry in objects))
+    objects = [SchemaObject(kind, name, of, sql) for kind, name, of, _, sql in declared]
+    return Schema(tuple(tables), tuple(objects))
+
+
+class _Listed(NamedTuple):
+    """What SQLite lists of a table; ``by_key`` says that its rows have no numbers."""
+
+    name: str
+    kind: str
+    by_key: bool
+    strict: bool
+    root: int | None
 
 
 def _table(
     connection: apsw.Connection,
-    name: str,
-    listed_kind: str,
-    without_rowid: int,
-    strict: int,
-    root: int | None,
+    columns_or_how: tuple[Column, ...] | Callable[[], tuple[Column, ...]],
+    listed: _Listed,
+    keys: tuple[ForeignKey, ...],
+    unknown_order: str,
 ) -> Table:
-    internal = listed_kind == "shadow" or name.startswith("sqlite_")
-    kind = _KINDS.get(listed_kind, "table")
+    name = listed.name
+    shadow_of = name.rpartition("_")[0] if listed.kind == "shadow" else ""
+    internal = bool(shadow_of) or name.startswith("sqlite_")
+    kind = _KINDS.get(listed.kind, "table")
     try:
-        columns = _columns(connection, name)
-        row_id = None if without_rowid else _row_id(connection, name, kind, columns)
-        keys = _foreign_keys(connection, name)
+        columns = columns_or_how() if callable(columns_or_how) else columns_or_how
+        row_id = None if listed.by_key else _row_id(connection, name, kind, columns)
     except apsw.Error as error:
         # A view on a dropped table, a module or function that only the app registers.
-        return Table("main", name, kind, (), internal=internal, unreadable=str(error))
+        why = str(error)
+        return Table("main", name, kind, (), internal=internal, shadow_of=shadow_of, unreadable=why)
     return Table(
         "main",
         name,
@@ -55,19 +102,38 @@ def _table(
         keys,
         row_id,
         internal,
-        bool(without_rowid),
-        bool(strict),
-        root or None,
+        shadow_of,
+        listed.by_key,
+        listed.strict,
+        listed.root,
+        unknown_order,
     )
 
 
+def _columns_of_all(connection: apsw.Connection) -> dict[str, tuple[Column, ...]]:
+    """The columns of all tables and views at once; nothing where one of them cannot be read."""
+    found: dict[str, list[tuple[Any, ...]]] = {}
+    try:
+        for name, *column in connection.execute(
+            f"SELECT l.name, {_COLUMN} FROM pragma_table_list l, "
+            "pragma_table_xinfo(l.name, 'main') x WHERE l.schema = 'main'"
+        ):
+            found.setdefault(name, []).append(tuple(column))
+    except apsw.Error:
+        return {}
+    return {name: _made_of(columns) for name, columns in found.items()}
+
+
 def _columns(connection: apsw.Connection, table: str) -> tuple[Column, ...]:
-    found: list[tuple[Any, ...]] = connection.execute(
-        'SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?)', (table,)
-    ).fetchall()
+    return _made_of(
+        connection.execute(f"SELECT {_COLUMN} FROM pragma_table_xinfo(?, 'main') x", (table,))
+    )
+
+
+def _made_of(declared_columns: Iterable[tuple[Any, ...]]) -> tuple[Column, ...]:
     return tuple(
         Column(name, declared or "", bool(not_null), default, position, hidden in _GENERATED)
-        for name, declared, not_null, default, position, hidden in found
+        for name, declared, not_null, default, position, hidden in declared_columns
         if hidden != _HIDDEN_COLUMN
     )
 
@@ -94,20 +160,24 @@ def _row_id(
     return name
 
 
-def _foreign_keys(connection: apsw.Connection, table: str) -> tuple[ForeignKey, ...]:
-    found: dict[int, list[tuple[Any, ...]]] = {}
-    for number, *part in connection.execute(
-        'SELECT id, "table", "from", "to", on_delete FROM pragma_foreign_key_list(?) '
-        "ORDER BY id, seq",
-        (table,),
+def _foreign_keys_of_all(connection: apsw.Connection) -> dict[str, tuple[ForeignKey, ...]]:
+    """The foreign keys of all tables that have some."""
+    found: dict[str, dict[int, list[tuple[Any, ...]]]] = {}
+    for table, number, *part in connection.execute(
+        'SELECT s.name, f.id, f."table", f."from", f."to", f.on_delete '
+        "FROM main.sqlite_schema s, pragma_foreign_key_list(s.name, 'main') f "
+        "WHERE s.type = 'table' AND s.sql LIKE '%references%' ORDER BY f.id, f.seq",
     ):
-        found.setdefault(number, []).append(tuple(part))
-    return tuple(
-        ForeignKey(
-            tuple(source for _, source, _, _ in parts),
-            parts[0][0],
-            tuple(to for _, _, to, _ in parts if to is not None),
-            parts[0][3],
+        found.setdefault(table, {}).setdefault(number, []).append(tuple(part))
+    return {
+        table: tuple(
+            ForeignKey(
+                tuple(source for _, source, _, _ in parts),
+                parts[0][0],
+                tuple(to for _, _, to, _ in parts if to is not None),
+                parts[0][3],
+            )
+            for _, parts in sorted(keys.items())
         )
-        for parts in found.values()
-    )
+        for table, keys in found.items()
+    }

@@ -9,11 +9,7 @@ from __future__ import annotations
 
 import struct
 from dataclasses import dataclass, field
-from functools import lru_cache
-from typing import Protocol
-
-import numpy as np
-import numpy.typing as npt
+from typing import NamedTuple, Protocol
 
 HEADER_BYTES = 32
 FRAME_HEADER_BYTES = 24
@@ -32,8 +28,7 @@ class Reader(Protocol):
         """Up to ``amount`` bytes; fewer at the end of the file."""
 
 
-@dataclass(frozen=True)
-class LogMark:
+class LogMark(NamedTuple):
     """A place in a log between two transactions.
 
     ``salts`` tell one generation of the log from the next, which reuses the file; ``frames``
@@ -89,17 +84,45 @@ def _beginning(header: bytes) -> LogMark | None:
         return None
     if page_size < 512 or page_size > 65536 or page_size & (page_size - 1):
         return None
-    words = np.frombuffer(header, ">u4" if magic & 1 else "<u4", 6).astype(np.uint32)
-    sums = _advanced((0, 0), 3, *_weighted(words.reshape(1, -1))[0])
+    sums = _summed((0, 0), header[:24], magic & 1 == 1)
     if list(sums) != stated:
         return None
     return LogMark((salt, other_salt), 0, sums, 0)
+
+
+def holds(reader: Reader, page_size: int, mark: LogMark) -> bool:
+    """Tell whether the file's log is still the one that the mark is a place in."""
+    beginning = _beginning(reader.read(0, HEADER_BYTES))
+    return beginning is not None and _holds(reader, page_size, mark, beginning)
+
+
+def frames_before_restart(reader: Reader, mark: LogMark) -> dict[int, int] | None:
+    """What was committed after a mark in a log that has just begun anew.
+
+    A log begins anew at its start; what lies behind its new frames is of the old one still. None
+    where that cannot be told: it was cut short, has begun anew more than once, or the new frames
+    have come too far.
+    """
+    header = reader.read(0, HEADER_BYTES)
+    beginning = _beginning(header)
+    if beginning is None or beginning.salts[0] != (mark.salts[0] + 1) & _WORD_MASK:
+        return None
+    page_size = struct.unpack_from(">I", header, 8)[0]
+    frames = _frames_after(reader, page_size, header[3] & 1 == 1, mark)
+    anew = read_log(reader)
+    still = anew is not None and anew.end.salts == beginning.salts
+    last = HEADER_BYTES + frames.end.frames * (FRAME_HEADER_BYTES + page_size)
+    if anew is None or not still or anew.end.frames >= mark.frames or reader.size() < last:
+        return None
+    return frames.offsets
 
 
 def _holds(reader: Reader, page_size: int, mark: LogMark, beginning: LogMark) -> bool:
     """Tell whether the mark is a place in this very log."""
     if mark.salts != beginning.salts:
         return False
+    if not mark.frames:
+        return True
     last = HEADER_BYTES + (mark.frames - 1) * (FRAME_HEADER_BYTES + page_size)
     head = reader.read(last, FRAME_HEADER_BYTES)
     return len(head) == FRAME_HEADER_BYTES and struct.unpack_from(">2I", head, 16) == mark.sums
@@ -108,6 +131,12 @@ def _holds(reader: Reader, page_size: int, mark: LogMark, beginning: LogMark) ->
 def _frames_after(reader: Reader, page_size: int, big_endian: bool, start: LogMark) -> Log:
     log = Log(page_size, start, start)
     frame_bytes = FRAME_HEADER_BYTES + page_size
+    if reader.size() - HEADER_BYTES - start.frames * frame_bytes <= _SHORT_BYTES:
+        return _few_frames_after(reader, log, big_endian)
+    import numpy as np  # slow to load, and a short log is read without
+
+    from jondel.core.engines.sqlite.wal_sums import SUMMED_TOGETHER, advanced, weighted, words_of
+
     at_once = max(1, _BYTES_AT_ONCE // frame_bytes)
     pairs = (8 + page_size) // 8
     number, sums = start.frames, start.sums
@@ -125,10 +154,10 @@ def _frames_after(reader: Reader, page_size: int, big_endian: bool, start: LogMa
                 return log
             # Numbers of a few frames are cheap to find together, those of many are wasted where
             # the log ends early; so they are found for a block of frames at a time.
-            if index % _SUMMED_TOGETHER == 0:
-                part = raw[index : index + _SUMMED_TOGETHER]
-                summed = _weighted(_words(part, big_endian)).tolist()
-            sums = _advanced(sums, pairs, *summed[index % _SUMMED_TOGETHER])
+            if index % SUMMED_TOGETHER == 0:
+                part = raw[index : index + SUMMED_TOGETHER]
+                summed = weighted(words_of(part, big_endian)).tolist()
+            sums = advanced(sums, pairs, *summed[index % SUMMED_TOGETHER])
             if sums != (first, second):
                 return log
             number += 1
@@ -139,59 +168,42 @@ def _frames_after(reader: Reader, page_size: int, big_endian: bool, start: LogMa
                 log.end = LogMark(start.salts, number, sums, pages)
 
 
-_SUMMED_TOGETHER = 64
+_SHORT_BYTES = 128 << 10
+"""So much is summed word by word before numpy would be loaded."""
 
 
-def _words(frames: npt.NDArray[np.uint8], big_endian: bool) -> npt.NDArray[np.uint32]:
-    """What the checksum of each frame covers: its header's first two words and its page."""
-    covered = np.concatenate((frames[:, :8], frames[:, FRAME_HEADER_BYTES:]), axis=1)
-    return covered.view(">u4" if big_endian else "<u4").astype(np.uint32)
+def _few_frames_after(reader: Reader, log: Log, big_endian: bool) -> Log:
+    """The same as ``_frames_after``, word by word."""
+    frame_bytes = FRAME_HEADER_BYTES + log.page_size
+    number, sums = log.start.frames, log.start.sums
+    waiting: dict[int, int] = {}
+    while True:
+        offset = HEADER_BYTES + number * frame_bytes
+        head = reader.read(offset, FRAME_HEADER_BYTES)
+        if len(head) < FRAME_HEADER_BYTES:
+            return log
+        page, pages, salt, other_salt, first, second = struct.unpack(">6I", head)
+        if (salt, other_salt) != log.start.salts or not page:
+            return log
+        content = reader.read(offset + FRAME_HEADER_BYTES, log.page_size)
+        if len(content) < log.page_size:
+            return log
+        sums = _summed(_summed(sums, head[:8], big_endian), content, big_endian)
+        if sums != (first, second):
+            return log
+        number += 1
+        waiting[page] = offset + FRAME_HEADER_BYTES
+        if pages:
+            log.offsets.update(waiting)
+            waiting.clear()
+            log.end = LogMark(log.start.salts, number, sums, pages)
 
 
-def _weighted(words: npt.NDArray[np.uint32]) -> npt.NDArray[np.uint32]:
-    """What rows of words add to the two sums, whatever these were before.
-
-    Each step of the checksum (``s0 += x0 + s1; s1 += x1 + s0``) is linear modulo 2**32, so that
-    a word's share is the word times a number which depends on its place alone.
-    """
-    weights = _weights(words.shape[1] // 2)
-    with np.errstate(over="ignore"):
-        return np.stack(
-            [(words * weights[0]).sum(1, np.uint32), (words * weights[1]).sum(1, np.uint32)], 1
-        )
-
-
-@lru_cache(4)
-def _weights(pairs: int) -> npt.NDArray[np.uint32]:
-    """The factors of the words of so many pairs in the first and in the second sum."""
-    first = np.empty(2 * pairs, np.uint32)
-    second = np.empty(2 * pairs, np.uint32)
-    # An x0 adds (1, 1) and an x1 adds (0, 1); each later step takes (a, b) to (a + b, a + 2b).
-    zero, one = (1, 1), (0, 1)
-    for place in range(pairs - 1, -1, -1):
-        first[2 * place], second[2 * place] = zero
-        first[2 * place + 1], second[2 * place + 1] = one
-        zero, one = _stepped(zero), _stepped(one)
-    return np.stack([first, second])
-
-
-def _stepped(sums: tuple[int, int]) -> tuple[int, int]:
-    first = (sums[0] + sums[1]) & _WORD_MASK
-    return first, (first + sums[1]) & _WORD_MASK
-
-
-@lru_cache(8)
-def _fibonacci(pairs: int) -> tuple[int, int, int, int]:
-    """What so many steps make of (1, 0) and of (0, 1)."""
-    one, other = (1, 0), (0, 1)
-    for _ in range(pairs):
-        one, other = _stepped(one), _stepped(other)
-    return (*one, *other)
-
-
-def _advanced(sums: tuple[int, int], pairs: int, first: int, second: int) -> tuple[int, int]:
-    a, b, c, d = _fibonacci(pairs)
-    return (
-        (int(first) + a * sums[0] + c * sums[1]) & _WORD_MASK,
-        (int(second) + b * sums[0] + d * sums[1]) & _WORD_MASK,
-    )
+def _summed(sums: tuple[int, int], data: bytes, big_endian: bool) -> tuple[int, int]:
+    """The checksum of an even number of words, going on from earlier sums."""
+    first, second = sums
+    words = iter(struct.unpack(f"{'>' if big_endian else '<'}{len(data) // 4}I", data))
+    for one, other in zip(words, words, strict=True):
+        first = (first + one + second) & _WORD_MASK
+        second = (second + other + first) & _WORD_MASK
+    return first, second

@@ -1,0 +1,49 @@
+"""The two snapshots around a command that ``record`` runs, also where it makes the database."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from contextlib import closing
+
+from jondel.cli.target import Target
+from jondel.core.engines.registry import open_database
+from jondel.core.errors import TargetNotFound
+from jondel.core.snapshots.catalogue import Snapshot, Trigger
+from jondel.core.trail.trail import check_label
+
+
+class Recording:
+    """What is recorded of a database from ``begin`` to ``end``."""
+
+    def __init__(self, target: Target, label: str | None, trigger: Trigger) -> None:
+        """Raises ``LabelInvalid`` or ``LabelTaken``."""
+        self._target = target
+        self._label = label
+        self._trigger = trigger
+        self._before: Snapshot | None = None
+        if label is not None:
+            check_label(label)
+            target.trail.require_free(label)
+
+    def begin(self) -> None:
+        """Take the snapshot before, of nothing where there is no database yet."""
+        trail, before = self._target.trail, Trigger("command", f"before {self._trigger.text}")
+        if not os.path.lexists(self._target.location):
+            # An empty file is a database in which there is nothing.
+            with (
+                tempfile.NamedTemporaryFile() as empty,
+                closing(open_database(empty.name)) as nothing,
+            ):
+                self._before = trail.take_unless_unchanged(nothing, before)
+        else:
+            self._before = trail.take_unless_unchanged(self._target.database, before)
+
+    def end(self) -> tuple[Snapshot, Snapshot] | None:
+        """Take the snapshot after; gives both, or None where there is no database then either."""
+        assert self._before is not None, "it has begun"
+        try:
+            database = self._target.database
+        except TargetNotFound:
+            return None
+        return self._before, self._target.trail.take(database, self._label, self._trigger)

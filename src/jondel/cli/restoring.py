@@ -1,0 +1,134 @@
+"""The commands that put a database back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from jondel.cli.making_room import make_room
+from jondel.cli.output import confirmed, say, tell
+from jondel.cli.problems import UsageProblem
+from jondel.cli.showing import LISTED_RECORDS, print_changes, rules_of
+from jondel.cli.target import opened
+from jondel.core.browse.display import line
+from jondel.core.diff.compare import Scope
+from jondel.core.errors import (
+    TargetError,
+)
+from jondel.core.files.json_values import dumped
+from jondel.core.formats.changes_json import end_json
+from jondel.core.model.changes import RecordChange
+from jondel.core.model.values import StoredValue
+from jondel.core.trail.restore import (
+    Restored,
+    restore,
+    restore_whatever_is_there,
+    take_back_record,
+    take_back_step,
+)
+
+
+def restore_database(
+    target: str, name: str, tables: Sequence[str], yes: bool, lock: bool, as_json: bool
+) -> None:
+    """Put a database, or some of its tables, back to a snapshot."""
+    with opened(target, lock=lock) as given:
+        trail = given.trail
+        to = trail.find(name)
+        if not yes:
+            try:
+                only = frozenset(tables) if tables else None
+                scope = Scope(tables=only, keep_records=LISTED_RECORDS, inside=True)
+                lost = trail.changes(to, given.database, scope)
+            except TargetError as error:
+                say(f"{error}; what lies there will be kept aside")
+            else:
+                say(f"restoring {to.title} will undo this:")
+                print_changes(lost, rules_of(given.location))
+        if not confirmed(f"restore {given.name} to {to.title}?", yes):
+            return
+        if tables:
+            done = restore(trail, given.database, to, tables)
+        else:
+            done = restore_whatever_is_there(trail, lambda: given.database, to)
+        _tell_restored(done, as_json)
+        make_room(trail)
+
+
+def take_back(
+    target: str,
+    name: str,
+    table: str | None,
+    key: Sequence[str],
+    yes: bool,
+    lock: bool,
+    as_json: bool,
+) -> None:
+    """Undo one step's changes, or one record's."""
+    if (table is None) != (not key):
+        raise UsageProblem("give --table and --key together; they name one record")
+    with opened(target, lock=lock) as given:
+        trail, database = given.trail, given.database
+        snapshot = trail.find(name)
+        step = next(step for step in trail.steps() if step.number == snapshot.number)
+        if not yes:
+            say(f"taking back {snapshot.title} will undo this:")
+            only = frozenset({table}) if table else None
+            scope = Scope(tables=only, keep_records=LISTED_RECORDS, inside=True)
+            if step.before is not None:
+                taken_back = trail.changes(step.before, step.after, scope)
+                print_changes(taken_back, rules_of(given.location))
+        if not confirmed(f"take back {snapshot.title} in {database.name}?", yes):
+            return
+        if table is None:
+            done = take_back_step(trail, database, step)
+        elif step.before is None:
+            raise UsageProblem(f"{snapshot.id}: the trail begins here; no step ends with it")
+        else:
+            ends = (step.before, step.after)
+            done = take_back_record(trail, database, ends, table, _has_key(key))
+        _tell_restored(done, as_json)
+
+
+def _has_key(words: Sequence[str]) -> Callable[[RecordChange], bool]:
+    def matches(record: RecordChange) -> bool:
+        return len(record.key) == len(words) and all(
+            _word_of(value) == word for value, word in zip(record.key, words, strict=True)
+        )
+
+    return matches
+
+
+def _word_of(value: StoredValue) -> str:
+    """How a key's value is written on the command line."""
+    if isinstance(value, bytes):
+        return value.hex()
+    return str(value)
+
+
+def _tell_restored(done: Restored, as_json: bool) -> None:
+    if as_json:
+        undone = {name: vars(counts) for name, counts in done.undone.tables.items()}
+        tell(
+            dumped(
+                {
+                    "before": end_json(done.before) if done.before else None,
+                    "after": end_json(done.after),
+                    "undone": undone,
+                    "schema_changes": done.undone.schema_changes,
+                    "method": done.method,
+                    **({"kept_aside": done.aside} if done.aside else {}),
+                }
+            )
+        )
+        return
+    if not done.changed:
+        tell("nothing to do")
+        return
+    if done.before is None:
+        tell(f"the file is there again, as of {done.after.trigger.text.removeprefix('restored ')}")
+        if done.aside:
+            say(f"what lay there is kept as {done.aside}")
+        return
+    for name, counts in done.undone.tables.items():
+        tell(f"{line(name, 100)}  {counts.marked()} undone")
+    say(f"the state before is kept as {done.before.id}; restore that to undo this")

@@ -1,0 +1,199 @@
+"""Runs the SELECT statements that read tables whole, or many of their rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, closing, contextmanager
+from itertools import chain, islice
+from typing import Any, cast
+
+import apsw
+
+from jondel.core.engines.protocol import Selection
+from jondel.core.engines.sqlite.sql_text import (
+    mark_of,
+    parameters,
+    quoted,
+    row_comparison,
+    select,
+    source_of,
+    unwrapped,
+    ways_to_read,
+    wrapped,
+)
+from jondel.core.model.ordering import sort_key
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Table
+from jondel.core.model.values import Row, ShownRow
+
+_FIRST_BATCH_ROWS, _MOST_BATCH_ROWS = 16, 512
+_BATCH_BYTES = 8 << 20
+_SAMPLED_ROWS = 8
+_BY_CODE_POINT = "jondel_code_point"
+
+
+def order_by_code_point(connection: apsw.Connection) -> None:
+    """Register what ``stream`` orders text by where the database's encoding is not UTF-8."""
+    connection.create_collation(_BY_CODE_POINT, lambda one, other: (one > other) - (one < other))
+
+
+def stream(
+    connection: apsw.Connection,
+    encoding: str,
+    table: Table,
+    columns: Sequence[str],
+    order: Sequence[str],
+    only: Selection | None,
+    largest: int | None = None,
+) -> Iterator[list[ShownRow]]:
+    """Read rows in batches; see ``Database.stream_rows``."""
+    reading = _Reading(connection, encoding, table, columns, order, largest)
+    if only is not None and only.row_ids is None:
+        yield from _batched(reading.by_key(key) for key in sorted(only.keys, key=sort_key))
+        return
+    delivered = 0
+    if encoding != "utf-8":
+        yield from reading.in_order(only, text_as_bytes=True)
+        return
+    try:
+        for batch in reading.in_order(only, text_as_bytes=False):
+            yield batch
+            delivered += len(batch)
+    except UnicodeDecodeError:
+        # From here on, text comes as its bytes; slower, and able to carry anything.
+        yield from reading.in_order(only, text_as_bytes=True, skip=delivered)
+
+
+class _Reading:
+    """What is read from one table, and in which order."""
+
+    def __init__(
+        self,
+        connection: apsw.Connection,
+        encoding: str,
+        table: Table,
+        columns: Sequence[str],
+        order: Sequence[str],
+        largest: int | None,
+    ) -> None:
+        self._largest = largest
+        self._connection = connection
+        self._encoding = encoding
+        self._table = table
+        self._columns = columns
+        self._order = order
+
+    def in_order(
+        self, only: Selection | None, *, text_as_bytes: bool, skip: int = 0
+    ) -> Iterator[list[ShownRow]]:
+        collation = "BINARY" if self._encoding == "utf-8" else _BY_CODE_POINT
+        row_id = self._table.row_id
+        ordering = ", ".join(
+            quoted(name) if name == row_id else f"{quoted(name)} COLLATE {collation}"
+            for name in self._order
+        )
+        where = ""
+        parameters: tuple[Any, ...] = ()
+        if only is not None and only.row_ids is not None:
+            if only.empty:
+                return
+            assert row_id is not None
+            where, parameters = f"{quoted(row_id)} IN carray(?)", (apsw.carray(only.row_ids),)
+        with selected(
+            self._connection,
+            source_of(self._table),
+            self._expressions(text_as_bytes),
+            parameters,
+            where=where,
+            order=ordering,
+            limit=f"-1 OFFSET {skip}" if skip else "",
+        ) as rows:
+            wanted = _FIRST_BATCH_ROWS
+            while batch := list(islice(rows, wanted)):
+                wanted = _rows_for_next_batch(batch)
+                if text_as_bytes or self._largest is not None:
+                    batch = [unwrapped(row, self._encoding) for row in batch]
+                yield cast("list[ShownRow]", batch)
+
+    def by_key(self, key: Row) -> list[ShownRow]:
+        """The row of a key, if there is one."""
+        # Twice, so that the key's index can be used and only the very same bytes count.
+        where = row_comparison(self._order, "=", key)
+        where += "".join(
+            f" AND {quoted(name)} = {mark_of(value)} COLLATE BINARY"
+            for name, value in zip(self._order, key, strict=True)
+        )
+        for text_as_bytes in ways_to_read(self._encoding):
+            try:
+                with selected(
+                    self._connection,
+                    source_of(self._table),
+                    self._expressions(text_as_bytes),
+                    parameters((*key, *key)),
+                    where=where,
+                ) as rows:
+                    return [unwrapped(row, self._encoding) for row in rows]
+            except UnicodeDecodeError:
+                continue
+        return []
+
+    def _expressions(self, text_as_bytes: bool) -> list[str]:
+        return [
+            wrapped(
+                name,
+                max_bytes=None if name in self._order else self._largest,
+                text_as_bytes=text_as_bytes,
+                with_head=False,
+            )
+            for name in self._columns
+        ]
+
+
+@contextmanager
+def selected(
+    connection: apsw.Connection,
+    source: str,
+    expressions: Sequence[str],
+    parameters: Sequence[Any] | Position = (),
+    *,
+    where: str = "",
+    order: str = "",
+    limit: str = "",
+) -> Iterator[Iterator[tuple[Any, ...]]]:
+    """Run a SELECT whose order is total, even of more columns than one statement may return.
+
+    Such a one becomes several statements in step; the first one's read transaction makes
+    them see the same rows.
+    """
+    most = connection.limit(apsw.SQLITE_LIMIT_COLUMN)
+    groups = [expressions[start : start + most] for start in range(0, len(expressions), most)]
+    with ExitStack() as stack:
+        cursors: list[Iterator[tuple[Any, ...]]] = []
+        for group in groups or [()]:
+            sql = select(source, group, where=where, order=order, limit=limit)
+            cursor = connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters))
+            cursors.append(stack.enter_context(closing(cursor)))
+        if len(cursors) == 1:
+            yield cursors[0]
+        else:
+            yield (tuple(chain(*parts)) for parts in zip(*cursors, strict=True))
+
+
+def _batched(groups: Iterator[list[ShownRow]]) -> Iterator[list[ShownRow]]:
+    wanted = _FIRST_BATCH_ROWS
+    batch: list[ShownRow] = []
+    for rows in groups:
+        batch += rows
+        if len(batch) >= wanted:
+            yield batch
+            wanted = _rows_for_next_batch(batch)
+            batch = []
+    if batch:
+        yield batch
+
+
+def _rows_for_next_batch(batch: Sequence[tuple[object, ...]]) -> int:
+    """How many rows like these make a batch of a bearable size in memory."""
+    sample = batch[:: max(1, len(batch) // _SAMPLED_ROWS)]
+    largest = max(sum(len(v) for v in row if isinstance(v, str | bytes)) for row in sample)
+    return max(1, min(_MOST_BATCH_ROWS, _BATCH_BYTES // (largest + 1)))

@@ -1,0 +1,1 @@
+"""What a person can do, a module a capability. ``table`` lists them; each declares its commands."""

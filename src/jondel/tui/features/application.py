@@ -1,0 +1,87 @@
+"""The application itself: help, menus, the palette, light and dark, leaving."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from jondel.tui.frame.commands import Command, Situation
+from jondel.tui.frame.feature import Feature
+from jondel.tui.frame.keys import key_help
+
+if TYPE_CHECKING:
+    from jondel.tui.dialogs.help import KeyHelp
+
+
+class Application(Feature):
+    """What is there in every application."""
+
+    def commands(self) -> Iterable[Command]:
+        desk = self.desk
+        yield Command(
+            "theme", "light", "dark or light", "Everywhere", desk.change_light, ("T",), steers=True
+        )
+        yield Command(
+            "palette",
+            "by name",
+            "run a command by name, or go to a table",
+            "Everywhere",
+            desk.open_palette,
+            ("ctrl+p",),
+            steers=True,
+        )
+        yield Command(
+            "menu",
+            "menu",
+            "what can be done here; the right mouse button opens it too",
+            "Everywhere",
+            self._open_menu,
+            ("f10",),
+        )
+        yield Command("quit", "leave", "leave", "Everywhere", desk.quit, ("ctrl+q",), steers=True)
+        yield Command(
+            "help",
+            "keys",
+            "what the keys do",
+            "Everywhere",
+            self._open_help,
+            ("question_mark",),
+            footer_rank=lambda _: 1,
+            steers=True,
+        )
+
+    async def _open_help(self) -> None:
+        from jondel.tui.dialogs.help import HelpDialog, KeyHelp
+
+        desk, situation = self.desk, self.desk.situation()
+        view = desk.views.if_opened(situation.view)
+        groups = [
+            (title, [KeyHelp(*entry) for entry in key_help(bindings)])
+            for title, bindings in (view.WIDGET_KEYS if view is not None else ())
+        ]
+        for title, commands in desk.commands.groups(situation):
+            groups.append((title, [_explained(command, situation) for command in commands]))
+        await desk.ask(HelpDialog(groups))
+
+    async def _open_menu(self) -> None:
+        from jondel.tui.dialogs.menu import MenuDialog
+
+        desk, situation = self.desk, self.desk.situation()
+        possible = [
+            command
+            for _, commands in desk.commands.groups(situation)
+            for command in commands
+            if command.applies_in(situation.context)
+            and command.contexts is not None
+            and not command.refusal(situation)
+        ]
+        chosen = await desk.ask(MenuDialog(possible, situation))
+        if chosen is not None:
+            desk.run_command(chosen)
+
+
+def _explained(command: Command, situation: Situation) -> KeyHelp:
+    from jondel.tui.dialogs.help import KeyHelp
+
+    refusal = command.refusal(situation) if command.applies_in(situation.context) else ""
+    return KeyHelp(command.key_text, command.help, refusal)

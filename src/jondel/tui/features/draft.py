@@ -1,0 +1,279 @@
+"""The draft: listing what was edited, writing it, settling conflicts, undoing; read-only."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+from typing import TYPE_CHECKING
+
+from jondel.core.browse.display import safe_name
+from jondel.core.errors import JondelError, RecordsMovedOn
+from jondel.tui.features.confirming import confirm
+from jondel.tui.features.editing import draft_changed, show_draft
+from jondel.tui.frame.commands import Command, Situation
+from jondel.tui.frame.desk import Desk
+from jondel.tui.frame.feature import Feature
+from jondel.tui.frame.place import AtNew, AtPosition, AtRow, Place
+from jondel.tui.views.records.access import records_view
+
+if TYPE_CHECKING:
+    from jondel.core.draft.draft import Entry
+    from jondel.core.draft.draft_writer import Written
+    from jondel.tui.services.drafts import PlannedWrite
+
+
+class DraftFeature(Feature):
+    """Only ``W`` and ``Ctrl+Z`` write, after asking."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._written: tuple[Written, ...] = ()
+
+    def commands(self) -> Iterable[Command]:
+        yield Command(
+            "draft",
+            "draft",
+            "the draft: what is edited and not written",
+            "Editing",
+            self._list,
+            ("d",),
+            refusal=_empty_refusal,
+            footer_rank=lambda s: 93 if s.draft_size else 0,
+        )
+        yield Command(
+            "draft.write",
+            "write",
+            "write the draft, after seeing its statements",
+            "Editing",
+            self._ask_to_write,
+            ("W",),
+            refusal=_write_refusal,
+            footer_rank=lambda s: 97 if s.draft_size else 0,
+            task="write",
+            holds_keys=True,
+        )
+        yield Command(
+            "draft.undo",
+            "undo the write",
+            "take back the last write",
+            "Editing",
+            self._ask_to_undo,
+            ("ctrl+z",),
+            task="write",
+        )
+        yield Command(
+            "read_only",
+            "read-only",
+            "read-only, or not",
+            "Editing",
+            self._toggle_read_only,
+            ("ctrl+r",),
+            refusal=_read_only_refusal,
+        )
+
+    def started(self) -> None:
+        from jondel.core.files.small_files import SmallFile
+
+        workspace = self.desk.workspace
+        if not SmallFile.all_of("drafts", workspace.location) or not workspace.drafts.found:
+            return
+        count = workspace.drafts.found
+        draft = f"a draft of {count} record{'' if count == 1 else 's'} was kept from last time"
+        if workspace.drafts.was_being_written:
+            self.desk.say(
+                f"{draft}; it was just being written, and may be in the database: d lists it"
+            )
+        else:
+            self.desk.say(f"{draft}, not written: d lists it, W writes it")
+        show_draft(self.desk)
+
+    # Listing it
+
+    async def _list(self) -> None:
+        """List what is edited and not written."""
+        from jondel.core.draft.draft import key_of
+        from jondel.tui.dialogs.draft import DraftDialog, DraftVerb
+
+        desk, drafts, place = self.desk, self.desk.workspace.drafts, 0
+        while entries := drafts.entries():
+            wish = await desk.ask(DraftDialog(entries, place))
+            if wish is None:
+                return
+            place = wish.place
+            if wish.verb is DraftVerb.DROP:
+                drafts.drop(key_of(entries[place]))
+                draft_changed(desk)
+                continue
+            if wish.verb is DraftVerb.GO_TO:
+                self._go_to(entries[place])
+            elif wish.verb is DraftVerb.WRITE:
+                desk.run("draft.write")
+            else:
+                await self._ask_to_drop_all()
+            return
+
+    async def _ask_to_drop_all(self) -> None:
+        desk, draft = self.desk, self.desk.workspace.drafts.draft
+        count = len(draft)
+        words = f"{count} unwritten edit{'' if count == 1 else 's'} would be lost."
+        if await confirm(desk, "Discard the whole draft?", [words], "discards it"):
+            draft.drop_all()
+            draft_changed(desk)
+            desk.say("the draft was discarded; the database was not touched")
+
+    def _go_to(self, entry: Entry) -> None:
+        from jondel.core.draft.draft import NewRecord
+
+        desk = self.desk
+        if isinstance(entry, NewRecord):
+            place = Place(table=entry.table, record=AtNew(entry.number))
+        else:
+            column = next(iter(entry.values), "")
+            place = Place(table=entry.table, record=AtPosition(entry.position), column=column)
+        if desk.is_at_now and desk.state.table(entry.table) is None:
+            desk.say_problem(f"{safe_name(entry.table)} is no longer there")
+        else:
+            desk.navigator.go(place, view="records", afresh=True, focus=True)
+
+    # Writing
+
+    async def _ask_to_write(self) -> None:
+        """Show the statements, then write them."""
+        from jondel.tui.dialogs.draft import MOST_STATEMENTS, WriteDialog
+
+        desk = self.desk
+        with desk.busy("planning the write"):
+            planned = await desk.workspace.drafts.plan(MOST_STATEMENTS)
+        if await desk.ask(WriteDialog(planned.plan, planned.statements, planned.insides)):
+            # On its own, for what is written is not to be forgotten whatever is asked for next.
+            desk.start(partial(self._write, planned), "writing", beside=True)
+
+    async def _write(self, planned: PlannedWrite) -> None:
+        desk, came_from = self.desk, self._new_record_gone_to
+        try:
+            with desk.busy("writing"):
+                done = await desk.workspace.drafts.write(planned)
+        except RecordsMovedOn as error:
+            await self._ask_about_conflicts(error)
+            return
+        self._written = (*self._written, done)
+        desk.comparer.start_anew()
+        desk.follower.action_recorded(desk.follower.token)
+        draft_changed(desk)
+        if not await self._stay_with_new(done, came_from):
+            desk.loader.refresh()
+        desk.show_surroundings()
+        rows = f"{_rows(done.rows)} written"
+        if done.step is not None:
+            desk.say(f"{rows}, as step s{done.step}; Ctrl+Z takes it back")
+        else:
+            desk.say(f"{rows}; it cannot be taken back in one go: {done.why}")
+
+    @property
+    def _new_record_gone_to(self) -> tuple[str, int] | None:
+        """The table of the new record that is the current row, and its place among the new."""
+        pane = records_view(self.desk).pane
+        number = pane.sheet.current_new
+        if pane.table is None or number is None:
+            return None
+        return pane.table.name, [entry for entry, _ in pane.sheet.draft.added].index(number)
+
+    async def _stay_with_new(self, done: Written, came_from: tuple[str, int] | None) -> bool:
+        """Stay with a new record, now that it has its place among the others."""
+        desk = self.desk
+        if came_from is None or done.step is None:
+            return False
+        name, place = came_from
+        try:
+            step = desk.workspace.trail.require_step(done.step)
+            changes = (await desk.workspace.comparisons.step_changes(step)).table(name)
+        except JondelError:
+            return False
+        added = [r for r in changes.records if r.kind == "added"] if changes is not None else []
+        if place >= len(added) or desk.place.table != name or not desk.is_at_now:
+            return False
+        record = added[place]
+        position = record.key if record.row_id is None else (record.row_id,)
+        row = records_view(desk).sheet.cursor_row
+        here = Place(table=name, record=AtRow(row, position), column=desk.place.column)
+        desk.navigator.go(here, view="records")
+        return True
+
+    async def _ask_about_conflicts(self, error: RecordsMovedOn) -> None:
+        from jondel.tui.dialogs.draft import ConflictDialog
+
+        desk = self.desk
+        conflicts = await desk.workspace.drafts.conflicts()
+        if not conflicts:
+            raise error
+        mine = await desk.ask(ConflictDialog(conflicts))
+        if mine is None:
+            return
+        desk.workspace.drafts.settle(conflicts, mine)
+        draft_changed(desk)
+        if len(desk.workspace.drafts.draft):
+            desk.run("draft.write")
+        else:
+            desk.say("the draft is now empty; the database was not touched")
+
+    # Taking it back
+
+    async def _ask_to_undo(self) -> None:
+        """Take back the last write that was not taken back yet."""
+        desk = self.desk
+        if not self._written:
+            desk.say("nothing has been written that could be taken back")
+            return
+        done = self._written[-1]
+        if done.step is None:
+            desk.say(f"the last write cannot be taken back in one go: {done.why}")
+            return
+        lines = [
+            f"{_rows(done.rows)} written as step s{done.step}.",
+            "",
+            "Each is restored only if it has not changed since.",
+        ]
+        if await confirm(desk, "Take back the last write?", lines, "takes it back"):
+            desk.start(partial(self._undo, done.step), "writing", beside=True)
+
+    async def _undo(self, number: int) -> None:
+        desk = self.desk
+        with desk.busy("taking back"):
+            step = desk.workspace.trail.require_step(number)
+            await desk.workspace.writing.take_back_step(step)
+        self._written = self._written[:-1]
+        desk.comparer.start_anew()
+        desk.follower.action_recorded(desk.follower.token)
+        desk.loader.refresh()
+        desk.show_surroundings()
+        desk.say(f"step s{number} is taken back")
+
+    # Read-only
+
+    def _toggle_read_only(self) -> None:
+        """Forbid writing from here, or allow it again."""
+        writing = self.desk.workspace.writing
+        writing.read_only = not writing.read_only
+        now = "read-only: Jondel writes nothing" if writing.read_only else "editing"
+        self.desk.show_surroundings()
+        self.desk.say(f"{now}; Ctrl+R changes that")
+
+
+def _empty_refusal(situation: Situation) -> str:
+    return "" if situation.draft_size else "the draft is empty: e edits a cell"
+
+
+def _write_refusal(situation: Situation) -> str:
+    if situation.read_only:
+        return "read-only: Jondel writes nothing to this database"
+    return "" if situation.draft_size else "the draft is empty: there is nothing to write"
+
+
+def _read_only_refusal(situation: Situation) -> str:
+    if situation.read_only_for_good:
+        return "Jondel was started with --read-only and stays read-only"
+    return ""
+
+
+def _rows(count: int) -> str:
+    return f"{count} row{'' if count == 1 else 's'}"

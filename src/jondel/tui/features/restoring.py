@@ -1,0 +1,232 @@
+"""Putting things back: the whole database, a table, what a step changed, one record."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Iterable
+from functools import partial
+from typing import TYPE_CHECKING
+
+from jondel.core.browse.display import line
+from jondel.core.errors import DatabaseDamaged, NotADatabase, TargetNotFound
+from jondel.core.model.changes import Changes
+from jondel.core.trail.trail import Step
+from jondel.tui.features.comparing import selected_step
+from jondel.tui.features.confirming import confirm, confirm_part
+from jondel.tui.frame.commands import CHANGES, Command, Situation
+from jondel.tui.frame.desk import Desk
+from jondel.tui.frame.feature import Feature
+from jondel.tui.frame.place import Place
+from jondel.tui.services.moments import AtStep, Moment, Now
+from jondel.tui.views.changes.access import current_change
+
+if TYPE_CHECKING:
+    from jondel.core.trail.restore import Restored
+
+_CONFIRMED_LINES = 200
+
+
+class Restoring(Feature):
+    """A snapshot is taken first, so that it can be undone itself."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        desk.restore_step = self._start_restore
+        desk.take_back_step = self._start_taking_back
+
+    def commands(self) -> Iterable[Command]:
+        yield Command(
+            "restore",
+            "restore",
+            "restore the database to the selected step",
+            "Time",
+            self._restore_selected,
+            ("R",),
+            refusal=_refusal,
+            footer_rank=lambda s: 0 if s.at_now else 45,
+        )
+        yield Command(
+            "take_back.record",
+            "take back",
+            "take back the change of this record",
+            "Changes",
+            self._take_back_record,
+            ("u",),
+            contexts=CHANGES,
+            refusal=_record_refusal,
+            footer_rank=lambda _: 48,
+        )
+        yield Command(
+            "take_back.step",
+            "take back the step",
+            "take back what the selected step changed",
+            "Time",
+            self._take_back_selected,
+            ("U",),
+            refusal=_refusal,
+        )
+
+    # The whole database, or a table
+
+    def _restore_selected(self) -> None:
+        step = selected_step(self.desk)
+        if step is not None:
+            self._start_restore(step)
+
+    def _start_restore(self, step: Step) -> None:
+        self.desk.start(partial(self._restore, step), "restore")
+
+    async def _restore(self, step: Step) -> None:
+        from jondel.tui.dialogs.confirm import Confirmed
+
+        desk = self.desk
+        try:
+            with desk.busy("comparing"):
+                lost = await desk.workspace.comparisons.losses(step)
+        except (TargetNotFound, NotADatabase, DatabaseDamaged) as error:
+            await self._restore_where_there_is_none(step, str(error))
+            return
+        if lost.empty and not lost.hidden and not lost.unread:
+            desk.say(f"the database already matches {step.after.title}")
+            return
+        table = desk.place.table
+        part = f"restores only {line(table, 40)}" if table and lost.table(table) else ""
+        name = desk.database_name or "the database"
+        answer = await confirm_part(
+            desk,
+            f"Restore {name} to {step.after.title}? This will be undone:",
+            [*_listed(lost), "", "A snapshot is taken first, so the restore can be undone."],
+            "restores",
+            part,
+        )
+        writing = desk.workspace.writing
+        if answer is Confirmed.YES:
+            self._put_back("restoring", lambda: writing.restore(step))
+        elif answer is Confirmed.PART and table:
+            self._put_back("restoring", lambda: writing.restore_table(step, table))
+
+    async def _restore_where_there_is_none(self, step: Step, problem: str) -> None:
+        """Ask whether a snapshot is to stand where there is no usable database."""
+        if await confirm(
+            self.desk,
+            f"Restore {step.after.title}? The database cannot be used in its present state:",
+            [problem, "", "Whatever is there now is kept aside."],
+            "restores",
+        ):
+            writing = self.desk.workspace.writing
+            self._put_back("restoring", lambda: writing.restore(step))
+
+    # What a step changed
+
+    def _take_back_selected(self) -> None:
+        step = selected_step(self.desk)
+        if step is not None:
+            self._start_taking_back(step)
+
+    def _start_taking_back(self, step: Step) -> None:
+        self.desk.start(partial(self._take_back, step), "restore")
+
+    async def _take_back(self, step: Step) -> None:
+        desk = self.desk
+        with desk.busy("comparing"):
+            changes = await desk.workspace.comparisons.step_changes(step)
+        if await confirm(
+            desk,
+            f"Take back {step.after.title}? This will be undone:",
+            [*_listed(changes), "", "Only if none of it has changed since."],
+            "takes it back",
+        ):
+            writing = desk.workspace.writing
+            self._put_back("taking back", lambda: writing.take_back_step(step))
+
+    async def _take_back_record(self) -> None:
+        from jondel.core.formats.changes_text import change_lines
+
+        desk = self.desk
+        current = current_change(desk)
+        start, end = self._ends()
+        if current is None or start is None:
+            desk.say("select a change first; u takes it back")
+            return
+        table, record = current.table.table, current.record
+        alone = Changes((current.table._replace(records=(record,)),))
+        if await confirm(
+            desk,
+            "Take back the change of this record?",
+            [text for text in change_lines(alone) if text.startswith(" ")],
+            "takes it back",
+        ):
+            writing = desk.workspace.writing
+            self._put_back(
+                "taking back", lambda: writing.take_back_record(start, end, table, record.key)
+            )
+
+    def _ends(self) -> tuple[Step | None, Moment]:
+        """The step that the changes shown begin with, and the moment that they end with."""
+        trail, place = self.desk.workspace.trail, self.desk.place
+        if place.compare_from is not None:
+            return trail.require_step(place.compare_from.number), place.moment
+        if isinstance(place.moment, Now):
+            return trail.last, place.moment
+        step = trail.require_step(place.moment.number)
+        if step.before is None:
+            return None, place.moment
+        return trail.require_step(step.before.number), AtStep(step.number)
+
+    # Doing it
+
+    def _put_back(self, words: str, work: Callable[[], Awaitable[Restored]]) -> None:
+        # On its own, for what is written is not to be forgotten whatever is asked for next.
+        self.desk.start(partial(self._finish, words, work), "put-back", beside=True)
+
+    async def _finish(self, words: str, work: Callable[[], Awaitable[Restored]]) -> None:
+        desk = self.desk
+        desk.stop_work("counts")
+        desk.comparer.pause()
+        token = desk.follower.token
+        try:
+            with desk.busy(words):
+                done = await work()
+        finally:
+            desk.comparer.refresh_now()
+        desk.follower.action_recorded(token)
+        desk.comparer.start_anew()
+        if done.before is None:
+            kept = f"; what lay there is kept as {done.aside}" if done.aside else ""
+            desk.say(f"done: {done.after.title}{kept}")
+        elif not done.changed:
+            desk.say("nothing to do")
+        else:
+            desk.say(f"done: {done.after.title}. Restore {done.before.id} (g, R) to undo this")
+        place = desk.navigator.destination
+        desk.navigator.go(Place(compare_from=place.compare_from, table=place.table), afresh=True)
+
+
+def _refusal(situation: Situation) -> str:
+    if not situation.steps:
+        return "no snapshots yet; s takes one"
+    if situation.read_only:
+        return "read-only: Jondel writes nothing to this database"
+    return ""
+
+
+def _record_refusal(situation: Situation) -> str:
+    return _refusal(situation) or (
+        "" if situation.has_record else "select a change first; u takes it back"
+    )
+
+
+def _listed(changes: Changes) -> list[str]:
+    """Changes as lines, as many as one may read."""
+    from jondel.core.formats.changes_text import change_lines
+
+    lines: list[str] = []
+    for text in change_lines(changes):
+        if len(lines) == _CONFIRMED_LINES:
+            counts = changes.counts
+            lines.append(f"… {counts.total} records in all ({counts.marked()})")
+            break
+        lines.append(text)
+    if changes.hidden:
+        records = "record" if changes.hidden == 1 else "records"
+        lines.append(f"and {changes.hidden} {records} that noise rules hide")
+    return lines

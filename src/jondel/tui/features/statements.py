@@ -1,0 +1,69 @@
+"""The statement behind the sheet: to read, to copy, to replace by another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from jondel.tui.features.arranging import needs_table
+from jondel.tui.frame.commands import RECORDS, Command
+from jondel.tui.frame.feature import Feature
+from jondel.tui.frame.navigator import Stop
+from jondel.tui.frame.place import Place
+from jondel.tui.views.records.access import records_view
+
+
+class Statements(Feature):
+    """A SELECT that is pasted is shown as a sheet."""
+
+    def commands(self) -> Iterable[Command]:
+        yield Command(
+            "statement",
+            "statement",
+            "the SQL of this sheet",
+            "The sheet",
+            self._show,
+            ("q",),
+            contexts=RECORDS,
+            refusal=needs_table,
+            holds_keys=True,
+        )
+
+    async def _show(self) -> None:
+        from jondel.core.model.filters import Filter
+        from jondel.tui.dialogs.statement import StatementDialog
+
+        desk = self.desk
+        rows, pane, table = (
+            desk.workspace.rows,
+            records_view(desk).pane,
+            desk.state.table(desk.place.table),
+        )
+        assert table is not None, "refused otherwise"
+        columns = [table.column_names[i] for i in pane.state.layout.shown(table.column_names)]
+        arrangement = pane.state.arrangement
+        statement = await rows.ask(
+            pane.moment, lambda database: database.statement(table, arrangement, columns)
+        )
+        schema = await rows.schema(pane.moment)
+        pasted = await desk.ask(StatementDialog(statement, schema))
+        if pasted is None:
+            return
+        state = desk.workspace.sheets.of(pasted.table.name)
+        if pane.table is not None and pane.table.name == pasted.table.name:
+            state = pane.state
+        condition, layout = pasted.arrangement.condition, state.layout
+        if pasted.columns is not None:
+            others = [name for name in pasted.table.column_names if name not in pasted.columns]
+            layout = layout._replace(
+                order=(*pasted.columns, *others), hidden=frozenset(others), frozen=0
+            )
+        state = state._replace(
+            filter=Filter().with_layer(condition) if condition is not None else None,
+            order=pasted.arrangement.order,
+            layout=layout,
+            row=0,
+        )
+        place = desk.place
+        there = Place(place.moment, place.compare_from, pasted.table.name, sheet=state)
+        leaving = Stop("records", place) if pasted.table.name != place.table else None
+        desk.navigator.go(there, leaving=leaving, focus=True)

@@ -1,0 +1,66 @@
+"""Times that are stored as numbers: read beside the value, and counted as a person says."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING
+
+from jondel.core.browse.display import safe_name
+from jondel.tui.features.arranging import needs_table
+from jondel.tui.frame.commands import RECORDS, Command
+from jondel.tui.frame.feature import Feature
+from jondel.tui.frame.view import ShownRecord
+from jondel.tui.views.records.access import records_view
+
+if TYPE_CHECKING:
+    from jondel.core.browse.times import TimeKind
+
+
+class Times(Feature):
+    """What a column's times are counted in is found from its values, or chosen."""
+
+    def commands(self) -> Iterable[Command]:
+        yield Command(
+            "times.next",
+            "times",
+            "change the time unit of the field",
+            "The card",
+            self._choose_next,
+            ("at",),
+            contexts=RECORDS,
+            refusal=needs_table,
+        )
+
+    def readings(self, record: ShownRecord) -> Mapping[str, str]:
+        kinds = records_view(self.desk).pane.time_kinds
+        if not kinds:
+            return {}
+        from jondel.core.browse.times import reading
+
+        drafts = self.desk.workspace.drafts_if_used
+        edit = None
+        if drafts is not None and self.desk.is_live(record.moment):
+            edit = drafts.edit_of(record.table, record.position)
+        edited = edit.values if edit is not None else {}
+        readings: dict[str, str] = {}
+        for column, stored in zip(record.table.column_names, record.row, strict=False):
+            kind = kinds.get(column)
+            words = reading(edited.get(column, stored), kind) if kind is not None else None
+            if words is not None:
+                readings[column] = words
+        return readings
+
+    def _choose_next(self) -> None:
+        """Have the field's times counted in the next way; at last in none."""
+        from jondel.core.browse.times import TIME_KINDS
+
+        pane = records_view(self.desk).pane
+        column = self.desk.card.column or pane.sheet.column_name
+        if pane.source is None or not column:
+            return
+        ways: list[TimeKind | None] = [None, *TIME_KINDS]
+        chosen = ways[(ways.index(pane.time_kinds.get(column)) + 1) % len(ways)]
+        others = tuple(entry for entry in pane.state.times if entry[0] != column)
+        pane.change_layout(pane.state._replace(times=(*others, (column, chosen or ""))))
+        self.desk.say(f"{safe_name(column)}: {chosen or 'not a time'}")
+        self.desk.show_card()

@@ -1,0 +1,51 @@
+"""How keys are written for people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from textual.binding import Binding, BindingType
+
+_WRITTEN = {
+    "left_square_bracket": "[",
+    "right_square_bracket": "]",
+    "question_mark": "?",
+    "comma": ",",
+    "full_stop": ".",
+    "vertical_line": "|",
+    "equals_sign": "=",
+    "exclamation_mark": "!",
+    "less_than_sign": "<",
+    "greater_than_sign": ">",
+    "left_curly_bracket": "{",
+    "right_curly_bracket": "}",
+    "slash": "/",
+    "plus": "+",
+    "minus": "-",
+    "at": "@",
+    "asterisk": "*",
+    "delete": "Del",
+    "pageup": "PgUp",
+    "pagedown": "PgDn",
+    "up": "↑",
+    "down": "↓",
+    "left": "←",
+    "right": "→",
+}
+
+
+def written(key: str) -> str:
+    """A key's name as it stands in the footer and the help."""
+    parts = [_WRITTEN.get(part, part) for part in key.split("+")]
+    if len(parts) > 1:
+        return "+".join(part.capitalize() for part in parts)
+    return parts[0].capitalize() if len(key) > 1 and parts[0].islower() else parts[0]
+
+
+def key_help(bindings: Iterable[BindingType]) -> list[tuple[str, str]]:
+    """Each binding's keys and what they do, in the order in which they are declared."""
+    return [
+        (" ".join(written(key.strip()) for key in binding.key.split(",")), binding.description)
+        for binding in bindings
+        if isinstance(binding, Binding) and binding.description
+    ]

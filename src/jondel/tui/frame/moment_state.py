@@ -1,0 +1,28 @@
+"""What is known of the moment one is at: its tables, their counts, and its changes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from jondel.core.model.changes import Changes
+from jondel.core.model.schema import Table
+
+
+class MomentState:
+    """Filled in as it becomes known. Another moment has another state, so answers that come late
+    reach only the state that nobody shows any more."""
+
+    def __init__(self, tables: Sequence[Table] = ()) -> None:
+        self.tables = list(tables)
+        self.counts: dict[str, int | None] = {}
+        """Rows by table, None for a table whose rows cannot be counted."""
+        self.changes: Changes | None = None
+        """None while they are not known."""
+        self.changes_notice = ""
+        """What to show in place of changes, while there are none to show."""
+        self.problem = ""
+        """Why nothing of the moment can be shown; empty where it can."""
+
+    def table(self, name: str | None) -> Table | None:
+        """A table by its name."""
+        return next((table for table in self.tables if table.name == name), None)

@@ -1,0 +1,1 @@
+"""What runs in threads, or follows the database: everything that the interface asks of core."""

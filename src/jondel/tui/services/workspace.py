@@ -1,0 +1,109 @@
+"""What the interface asks of core, as awaitable calls: one database, its trail, its app.
+
+Five threads: those of ``RowService``, the one that surveys (counts, snapshots, comparisons,
+writing), and one that talks to the app.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
+
+from jondel.core.engines.registry import location_of
+from jondel.core.trail.trail import Trail
+from jondel.tui.services.comparisons import Comparisons
+from jondel.tui.services.early_look import EarlyLook
+from jondel.tui.services.readers import MomentReader
+from jondel.tui.services.rows import RowService
+from jondel.tui.services.threads import WorkThread
+from jondel.tui.services.trail import TrailService
+from jondel.tui.services.writing import Writing
+
+if TYPE_CHECKING:
+    from jondel.core.browse.sheet_states import SheetStates
+    from jondel.core.verify.actions import Action
+    from jondel.tui.services.drafts import DraftService
+    from jondel.tui.services.links import LinkService
+
+
+class Workspace:
+    """An open database with its trail."""
+
+    def __init__(
+        self,
+        target: str,
+        actions: Sequence[Action] = (),
+        early: EarlyLook | None = None,
+        *,
+        read_only: bool = False,
+    ) -> None:
+        """``read_only``: nothing is ever written to the database from here, whoever asks."""
+        self.location = location_of(target)
+        self.actions = tuple(actions)
+        self.early = early
+        survey = MomentReader("survey", target)
+        self.trail = TrailService(self.location, survey)
+        self.rows = RowService(target, early, self.trail, survey)
+        self.comparisons = Comparisons(self.trail, survey)
+        self.writing = Writing(self.trail, survey, read_only=read_only)
+        self._survey = survey
+        self._app = WorkThread("app")
+        self._sheets: SheetStates | None = None
+        self._links: LinkService | None = None
+        self._drafts: DraftService | None = None
+
+    def close(self) -> None:
+        """Stop all work and let go of everything."""
+        trail = self.trail.if_opened
+        self._app.close()
+        self.rows.close()
+        if self._drafts is not None:
+            self._drafts.close()
+        self._survey.close(trail.close if trail is not None else None)
+
+    # Loaded when they are first used, for the first rows do without
+
+    @property
+    def sheets(self) -> SheetStates:
+        """How the tables' sheets were left."""
+        if self._sheets is None:
+            from jondel.core.browse.sheet_states import SheetStates
+
+            self._sheets = SheetStates(self.location)
+        return self._sheets
+
+    @property
+    def links(self) -> LinkService:
+        """The links between records."""
+        if self._links is None:
+            from jondel.tui.services.links import LinkService
+
+            self._links = LinkService(self.location, self.rows)
+        return self._links
+
+    @property
+    def drafts(self) -> DraftService:
+        """The draft."""
+        if self._drafts is None:
+            from jondel.tui.services.drafts import DraftService
+
+            self._drafts = DraftService(self.location, self.rows, self.writing)
+        return self._drafts
+
+    @property
+    def drafts_if_used(self) -> DraftService | None:
+        """The draft, if anything has been done with one."""
+        return self._drafts
+
+    async def tend(self, change: Callable[[Trail], None]) -> None:
+        """Change something about the trail's snapshots. Raises ``JondelError``."""
+        await self.trail.tend(change)
+        # What was deleted may have had pages moved that open images still look for elsewhere.
+        await self.rows.forget_images()
+        self.comparisons.forget_gone()
+
+    async def act(self, action: Action) -> str:
+        """Run one of the app's actions; returns what it says. Raises ``JondelError``."""
+        answer = await self._app.run(lambda _: action.run())
+        self.trail.actions_done.append(action.label)
+        return answer

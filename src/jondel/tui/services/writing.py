@@ -1,0 +1,127 @@
+"""What writes to the live database, as awaitable calls: restoring, taking back, drafts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import SnapshotError, WriteRefused
+from jondel.core.model.values import StoredValue
+from jondel.core.trail.trail import Step
+from jondel.tui.services.moments import Moment, Now
+from jondel.tui.services.readers import MomentReader
+from jondel.tui.services.threads import Job
+from jondel.tui.services.trail import TrailService
+
+if TYPE_CHECKING:
+    from jondel.core.draft.draft import DraftEntries
+    from jondel.core.draft.draft_writer import Places, Written
+    from jondel.core.trail.restore import Restored, Stopping
+
+
+class Writing:
+    """Every coroutine may raise ``JondelError``, ``WriteRefused`` where nothing is to be written.
+
+    It is one transaction each. What is stopped is not written; once it is, it is seen through.
+    """
+
+    def __init__(self, trail: TrailService, survey: MomentReader, *, read_only: bool) -> None:
+        self._trail = trail
+        self._survey = survey
+        self.always_read_only = read_only
+        self.read_only = read_only
+
+    def require_allowed(self) -> None:
+        """Raises ``WriteRefused`` where nothing is to be written."""
+        if self.read_only:
+            raise WriteRefused("read-only: Jondel writes nothing to this database")
+
+    async def restore(self, step: Step) -> Restored:
+        """Put the whole database back to a step, whatever lies there now."""
+        from jondel.core.trail.restore import restore_whatever_is_there
+
+        return await self._put_back(
+            lambda live, stopping: restore_whatever_is_there(
+                self._trail.core, live, step.after, stopping
+            )
+        )
+
+    async def restore_table(self, step: Step, table: str) -> Restored:
+        """Put one table back to a step."""
+        from jondel.core.trail.restore import restore
+
+        return await self._put_back(
+            lambda live, stopping: restore(self._trail.core, live(), step.after, [table], stopping)
+        )
+
+    async def take_back_step(self, step: Step) -> Restored:
+        """Undo what a step changed."""
+        from jondel.core.trail.restore import take_back_step
+
+        return await self._put_back(
+            lambda live, stopping: take_back_step(self._trail.core, live(), step, stopping)
+        )
+
+    async def take_back_record(
+        self, before: Step, after: Moment, table: str, key: tuple[StoredValue, ...]
+    ) -> Restored:
+        """Undo the change of one record between a step and a later one, or now."""
+        from jondel.core.trail.restore import take_back_record
+
+        end = None if isinstance(after, Now) else self._trail.require_step(after.number)
+
+        def work(live: Callable[[], Database], stopping: Stopping) -> Restored:
+            database = live()
+            ends = (before.after, end.after if end is not None else database)
+            return take_back_record(
+                self._trail.core, database, ends, table, lambda r: r.key == key, stopping
+            )
+
+        return await self._put_back(work)
+
+    async def write_draft(
+        self, draft: DraftEntries, on_committed: Callable[[Places], None]
+    ) -> Written:
+        """Write a draft; see ``core.draft.draft_writer``."""
+        from jondel.core.draft.draft_writer import write_draft
+
+        self.require_allowed()
+
+        def run(job: Job) -> tuple[Written, list[Step]]:
+            live = self._survey.live()
+            job.uses(live)
+
+            def committed(places: Places) -> None:
+                job.see_through()
+                on_committed(places)
+
+            try:
+                trail = self._trail.core
+            except SnapshotError:
+                return write_draft(draft, live, None, committed), self._trail.steps
+            done = write_draft(draft, live, trail, committed)
+            self._trail.make_room()
+            return done, self._trail.read_steps()
+
+        done, self._trail.steps = await self._survey.run_to_an_end(run)
+        return done
+
+    async def _put_back(
+        self, work: Callable[[Callable[[], Database], Stopping], Restored]
+    ) -> Restored:
+        from jondel.core.trail.restore import Stopping
+
+        self.require_allowed()
+
+        def run(job: Job) -> tuple[Restored, list[Step]]:
+            def live() -> Database:
+                database = self._survey.live()
+                job.uses(database)
+                return database
+
+            done = work(live, Stopping(job.uses, job.see_through))
+            return done, self._trail.read_steps()
+
+        done, self._trail.steps = await self._survey.run_to_an_end(run)
+        return done

@@ -1,0 +1,1 @@
+"""Records: tables as sheets, one or two side by side."""

@@ -1,0 +1,1 @@
+"""The card: one record shown vertically, with the records linked to it."""
