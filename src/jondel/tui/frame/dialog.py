@@ -5,8 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import ClassVar, TypeVar
 
+from textual.await_complete import AwaitComplete
 from textual.screen import ModalScreen
 from textual.widgets import Static
+from textual.worker import NoActiveWorker, Worker, get_current_worker
 
 Answer = TypeVar("Answer")
 
@@ -17,6 +19,19 @@ class Dialog(ModalScreen[Answer]):
     CSS_PATH = str(Path(__file__).with_name("dialog.tcss"))  # wherever the dialog is defined
     TAKES_TYPED_AHEAD: ClassVar[bool] = True
     """Whether keys typed before it was seen are for it; not where they would confirm something."""
+
+    def dismiss(self, result: Answer | None = None) -> AwaitComplete:
+        """Close with this answer, unless another dialog has been opened over it meanwhile.
+
+        Work that the dialog began is given up: it would go on among fields that are taken away.
+        """
+        if not self.is_active:
+            return AwaitComplete()
+        caller = _caller()
+        for worker in list(self.workers):
+            if worker is not caller and self in worker.node.ancestors_with_self:
+                worker.cancel()
+        return super().dismiss(result)
 
     def on_mount(self) -> None:
         self.call_after_refresh(self._close_gap)
@@ -31,6 +46,14 @@ class Dialog(ModalScreen[Answer]):
             height = max(seen, default=0) - frame.region.y + frame.styles.padding.bottom
             if 0 < height < frame.region.height and not frame.has_class("tall"):
                 frame.styles.height = height
+
+
+def _caller() -> Worker[object] | None:
+    """The work that is asking for something now, if it is not a key."""
+    try:
+        return get_current_worker()
+    except NoActiveWorker:
+        return None
 
 
 def heading(text: str, *, id: str | None = None) -> Static:
