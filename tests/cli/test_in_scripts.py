@@ -299,3 +299,23 @@ def test_rules_are_added_to_what_others_wrote_meanwhile(
     assert [process.wait(60) for process in running] == [0] * 8
     rules = json.loads(jondel("noise", path, "--json").stdout)["rules"]
     assert sorted(rule["name"] for rule in rules) == [f"t{number}" for number in range(8)]
+
+
+@pytest.mark.parametrize(
+    "words", [("snapshot",), ("diff", "s1"), ("query", "SELECT * FROM t"), ("trail",)], ids=str
+)
+def test_arrays_are_loaded_for_large_databases_only(
+    make: MakeDatabase, jondel: JondelCommand, words: tuple[str, ...]
+) -> None:
+    path = make(*_T)
+    jondel("snapshot", path)
+    subprocess.run(_writing(path, "UPDATE t SET v = 3"), check=True)
+    program = (
+        "import sys; from jondel.cli.main import main\n"
+        "try: main()\n"
+        "except SystemExit as end: assert not end.code, end.code\n"
+        "assert 'apsw' in sys.modules and 'numpy' not in sys.modules\n"
+    )
+    command = [sys.executable, "-c", program, words[0], path, *words[1:]]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")

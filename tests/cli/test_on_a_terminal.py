@@ -18,7 +18,7 @@ import pytest
 
 from conftest import JondelCommand
 from jondel.cli.crash import describe
-from jondel.cli.output import start_log
+from jondel.cli.log import start_log
 from pseudo_terminal import on_a_terminal
 from terminal_attacks import ATTACKS, acting
 

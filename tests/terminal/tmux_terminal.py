@@ -12,7 +12,7 @@ from pathlib import Path
 import libtmux
 
 _LONGEST_WAIT = 30.0
-_AFTER_ESCAPE = 0.3
+_AFTER_ESCAPE = 0.5
 _AFTER_A_KEY = 0.02
 
 

@@ -18,8 +18,9 @@ from jondel.core.errors import (
     TableNotFound,
 )
 from jondel.core.files.json_values import dumped
-from jondel.core.formats.changes_json import cells_json, end_json, row_json
+from jondel.core.formats.changes_json import cells_json, row_json
 from jondel.core.formats.changes_text import WHOLE, cell_lines
+from jondel.core.formats.end_json import end_json
 from jondel.core.model.changes import MARKS
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import logging
-import os
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, TextIO, cast
+from typing import TYPE_CHECKING, TextIO, cast
 
 from jondel.core.errors import JondelError
-from jondel.core.files.home import jondel_home
-from jondel.core.model.changes import Unread
 
-_LARGEST_LOG_BYTES = 1_000_000
+if TYPE_CHECKING:
+    from jondel.core.model.changes import Unread
+
 _IN_MEMORY_BYTES = 4 << 20
 
 
@@ -80,37 +78,8 @@ def confirmed(question: str, yes: bool) -> bool:
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
-class _SafeFormatter(logging.Formatter):
-    """Messages may quote data, and a log is looked at in a terminal."""
-
-    def formatMessage(self, record: logging.LogRecord) -> str:
-        from jondel.core.browse.display import visible
-
-        return visible(super().formatMessage(record))
-
-    def formatException(self, ei: Any) -> str:
-        return visible_lines(super().formatException(ei))
-
-
 def visible_lines(text: str) -> str:
     """Text of several lines, such as a traceback, safe to be shown in a terminal."""
     from jondel.core.browse.display import visible
 
     return "\n".join(map(visible, text.split("\n")))
-
-
-def start_log() -> None:
-    """Have Jondel's log written to a file in its home, if that is possible."""
-    path = jondel_home() / "jondel.log"
-    try:
-        if path.exists() and path.stat().st_size > _LARGEST_LOG_BYTES:
-            path.replace(path.with_suffix(".log.old"))
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
-    except OSError:
-        return
-    handler = logging.StreamHandler(os.fdopen(descriptor, "a", encoding="utf-8"))
-    handler.setFormatter(_SafeFormatter("%(asctime)s %(name)s %(message)s"))
-    logger = logging.getLogger("jondel")
-    logger.handlers = [handler]
-    logger.setLevel(logging.INFO)
-    logger.propagate = False

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
@@ -13,6 +14,7 @@ from jondel.cli.problems import UsageProblem
 if TYPE_CHECKING:
     from jondel.cli.showing import Showing
 
+_USUAL_COLUMNS = 80
 _TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete", "export", "adopt")
 _NOISE_VERBS = ("add", "remove")
 _STORE_VERBS = ("budget", "move", "empty", "check", "mend")
@@ -22,7 +24,28 @@ _DESCRIPTION = (
 )
 
 
+class _Formatter(argparse.HelpFormatter):
+    """Finds out how wide the terminal is itself; the base class loads much more for that."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, width=_columns() - 2)
+
+
+def _columns() -> int:
+    try:
+        return int(os.environ["COLUMNS"]) or _USUAL_COLUMNS
+    except (KeyError, ValueError):
+        pass
+    try:
+        return os.get_terminal_size(1).columns or _USUAL_COLUMNS
+    except OSError:
+        return _USUAL_COLUMNS
+
+
 class _Parser(argparse.ArgumentParser):
+    def __init__(self, *arguments: Any, **options: Any) -> None:
+        super().__init__(*arguments, **{"formatter_class": _Formatter, **options})
+
     def error(self, message: str) -> NoReturn:
         raise UsageProblem(f"{message}; see `{self.prog} --help`")
 

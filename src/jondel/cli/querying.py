@@ -15,7 +15,7 @@ def run_query(target: str, sql: str, form: str, at: str | None, lock: bool, as_j
     from jondel.core.formats.result_text import as_json as json_of
     from jondel.core.trail.step_statements import run_at
 
-    with opened(target, lock=lock) as given:
+    with opened(target, lock=lock, logged=False) as given:
         at = None if at == NOW else at
         result = run_at(given.trail, lambda: given.database, sql, at)
     form = "json" if as_json else form

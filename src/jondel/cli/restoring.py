@@ -15,7 +15,7 @@ from jondel.core.errors import (
     TargetError,
 )
 from jondel.core.files.json_values import dumped
-from jondel.core.formats.changes_json import end_json
+from jondel.core.formats.end_json import end_json
 from jondel.core.model.changes import RecordChange
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.restore import (

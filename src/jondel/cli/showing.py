@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.cli.output import counted, say, tell, warn_unread
 from jondel.core.diff.compare import Scope
 from jondel.core.diff.noise import NoiseRules
-from jondel.core.formats.changes_text import change_lines
-from jondel.core.model.changes import Changes
 from jondel.core.trail.project import Project
+
+if TYPE_CHECKING:
+    from jondel.core.model.changes import Changes
 
 LISTED_RECORDS = 100
 CHANGED = 4
@@ -53,6 +54,8 @@ def print_changes(changes: Changes, rules: NoiseRules, form: str = "text") -> No
 
         lines = change_markdown(changes)
     else:
+        from jondel.core.formats.changes_text import change_lines
+
         lines = change_lines(changes, whole=not sys.stdout.isatty())
     for text in lines:
         tell(text)

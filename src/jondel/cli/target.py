@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from jondel.cli.output import confirmed, say, start_log
+from jondel.cli.output import confirmed, say
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import location_of, open_database
 from jondel.core.errors import TargetError
@@ -72,10 +72,13 @@ def _offer_trail(target: Target, moved_from: str) -> None:
 
 
 @contextmanager
-def opened(words: str, *, lock: bool = False, may_be_missing: bool = False) -> Iterator[Target]:
+def opened(
+    words: str, *, lock: bool = False, may_be_missing: bool = False, logged: bool = True
+) -> Iterator[Target]:
     """Open a target; the live database at once where nothing is recorded of it.
 
     ``lock``: see ``Database.lock``. ``may_be_missing``: there need be nothing there yet.
+    ``logged``: what is done has something to write into the log.
 
     Raises:
         TargetError: there is neither a usable database nor a snapshot of it.
@@ -87,7 +90,10 @@ def opened(words: str, *, lock: bool = False, may_be_missing: bool = False) -> I
             _offer_trail(target, moved_from)
         if target.trail.empty and not (may_be_missing and not os.path.lexists(target.location)):
             target.database  # noqa: B018 - says what is wrong with it
-        start_log()
+        if logged:
+            from jondel.cli.log import start_log  # slow to load
+
+            start_log()
         yield target
     finally:
         target.close()

@@ -19,7 +19,7 @@ from jondel.core.errors import (
     SnapshotProtected,
 )
 from jondel.core.files.json_values import dumped
-from jondel.core.formats.changes_json import end_json
+from jondel.core.formats.end_json import end_json
 from jondel.core.snapshots.store import Store
 from jondel.core.trail.trail import Step, Trail
 
@@ -35,7 +35,7 @@ def trail(
         _require(words, 1, 1, "adopt PATH")
         Store().take_over(location_of(target), location_of(words[0]))
         return
-    with opened(target) as given:
+    with opened(target, logged=False) as given:
         trail = given.trail
         if verb is None:
             if words:

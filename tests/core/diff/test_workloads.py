@@ -19,6 +19,7 @@ import workload
 from oracle import as_found, expected
 
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.engines import pages
 from jondel.core.engines.registry import open_database
 from jondel.core.model.changes import NO_VALUE, Changes
 from jondel.core.model.values import InvalidText
@@ -74,8 +75,13 @@ def _worker(path: Path, seed: int) -> Iterator[_Worker]:
 
 @pytest.mark.parametrize("seed", seeds("JONDEL_SEEDS", 12))
 def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
-    seed: int, tmp_path: Path
+    seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    """States are taken in, and compared, as small ones and as large ones by turns."""
+
+    def handle_as_small(small: bool) -> None:
+        monkeypatch.setattr(pages, "MOST_SMALL_PAGES", 1 << 30 if small else 0)
+
     path = tmp_path / "app.db"
     with (
         _worker(path, seed) as app,
@@ -87,11 +93,15 @@ def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
         recorded: list[Any] = []
         for number in range(1, _PHASES + 1):
             recorded.append(app.phase())
+            handle_as_small(number % 2 == seed % 2)
             taken.append(trail.take(database))
             copies.append(app.copy(tmp_path / f"{number}.db"))
         pairs = [*zip(range(_PHASES), range(1, _PHASES + 1), strict=True), (0, _PHASES)]
         for one, other in pairs:
+            handle_as_small(True)
             found = _both_ways(trail, taken[one], taken[other])
+            handle_as_small(False)
+            assert _both_ways(trail, taken[one], taken[other]) == found
             assert as_found(_comparable(found)) == expected(copies[one], copies[other])
             if other == one + 1 and recorded[one] is not None:
                 assert _keyed(found) == _recorded(recorded[one], copies[other])

@@ -6,7 +6,7 @@ import sqlite3
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -47,9 +47,9 @@ class _Sink:
             known = self._before.pages[:page_count]
             self.pages[: len(known)] = known
 
-    def put(self, indexes: Any, data: bytes | bytearray) -> None:
+    def put(self, indexes: Sequence[int], data: bytes | bytearray) -> None:
         self.put_pages += len(indexes)
-        for number, index in enumerate(indexes.tolist()):
+        for number, index in enumerate(indexes):
             self.pages[index] = bytes(data[number * self._page_size :][: self._page_size])
 
     def end(self, origin: Origin) -> None:

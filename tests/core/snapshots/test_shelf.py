@@ -17,6 +17,7 @@ from pathlib import Path
 import pytest
 
 from conftest import MakeDatabase, OpenApp
+from jondel.core.engines import pages
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database, open_pages
 from jondel.core.errors import JondelError, StoreUnavailable
@@ -48,6 +49,12 @@ def _sum(shelf: Shelf, name: str) -> object:
     with closing(open_pages(shelf.open(name, "it"), location="app.db")) as image:
         assert image.execute("PRAGMA integrity_check").rows == (("ok",),)
         return image.execute("SELECT count(*), sum(length(v)), max(id) FROM t").rows[0]
+
+
+@pytest.fixture(params=["page by page", "as arrays"], autouse=True)
+def _states_are_handled(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    if request.param == "as arrays":
+        monkeypatch.setattr(pages, "MOST_SMALL_PAGES", 0)
 
 
 def test_a_page_that_did_not_change_is_stored_once(
@@ -116,6 +123,49 @@ def test_what_is_no_longer_needed_goes_and_the_rest_stays(
     assert _sum(shelf, _capture(shelf, database)) == sums[5]
 
 
+def test_states_are_the_same_however_they_are_taken_in(
+    make: MakeDatabase,
+    opened: Opened,
+    app: OpenApp,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Page by page, as arrays, and by turns, while the database grows and shrinks."""
+    path = make(*_T, journal="WAL")
+    database, writer, chance = opened(path), app(path), random.Random(5)
+    shelves = [Shelf(tmp_path / name) for name in ("small", "large", "either")]
+    for _ in range(12):
+        first, count = chance.randrange(4000), chance.randrange(1, 900)
+        last = first + count
+        writer.run(
+            chance.choice(
+                [
+                    f"UPDATE t SET v = randomblob(200) WHERE id BETWEEN {first} AND {last}",
+                    f"DELETE FROM t WHERE id BETWEEN {first} AND {last}",
+                    f"INSERT INTO t(v) SELECT randomblob(300) FROM t LIMIT {count}",
+                    "VACUUM",
+                    "UPDATE t SET v = v WHERE id = 1",
+                ]
+            )
+        )
+        names = []
+        for shelf, most in zip(shelves, (1 << 30, 0, chance.choice([0, 1 << 30])), strict=True):
+            monkeypatch.setattr(pages, "MOST_SMALL_PAGES", most)
+            names.append(_capture(shelf, database))
+            monkeypatch.setattr(pages, "MOST_SMALL_PAGES", chance.choice([0, 1 << 30]))
+            assert shelf.problem_of(names[-1]) is None
+        assert len(set(names)) == 1
+        sums = [_sum(shelf, names[0]) for shelf in shelves]
+        assert (
+            sums
+            == [database.execute("SELECT count(*), sum(length(v)), max(id) FROM t").rows[0]] * 3
+        )
+    sizes = [shelf.size() for shelf in shelves]
+    assert max(sizes) < 1.05 * min(sizes)
+    for shelf in shelves:
+        shelf.close()
+
+
 @pytest.mark.parametrize("how", ["flipped", "cut short", "gone"])
 def test_damage_is_found_named_and_confined(
     make: MakeDatabase, opened: Opened, app: OpenApp, shelf: Shelf, tmp_path: Path, how: str
@@ -173,7 +223,9 @@ def test_an_index_that_lies_is_not_believed(
     (pack,) = tmp_path.rglob("*.pages")
     with shelf.passing(database) as passing:
         hashes = passing.image.hashes
-    lies = b"".join(row.tobytes() + (1 << 40).to_bytes(8, "little") for row in hashes)
+    lies = b"".join(
+        hashes[at : at + 16] + (1 << 40).to_bytes(8, "little") for at in range(0, len(hashes), 16)
+    )
     pack.with_name("index").write_bytes(lies)
     name = _capture(shelf, database)
     assert shelf.problem_of(name) is None
@@ -184,11 +236,13 @@ _WORK = """
 import random, sys, time
 from contextlib import closing
 from pathlib import Path
+from jondel.core.engines import pages
 from jondel.core.engines.registry import open_database
 from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.restore import restore
 from jondel.core.trail.trail import Trail
 chance = random.Random(int(sys.argv[2]))
+pages.MOST_SMALL_PAGES = int(sys.argv[3])
 with closing(open_database(sys.argv[1])) as database, closing(Trail(database.location)) as trail:
     print("ready", flush=True)
     while True:
@@ -260,7 +314,7 @@ def test_a_kill_at_any_instant_loses_no_earlier_snapshot(
                 sums[taken.label] = image.execute("SELECT sum(length(v)) FROM t").rows
     for number in range(_KILLS):
         working = subprocess.Popen(
-            [sys.executable, "-c", _WORK, str(path), f"{number}"],
+            [sys.executable, "-c", _WORK, str(path), f"{number}", str(number % 2 * 512)],
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             text=True,

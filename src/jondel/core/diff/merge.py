@@ -7,9 +7,9 @@ everything, are recognised batch by batch from their serialised bytes, without l
 from __future__ import annotations
 
 import marshal
+import os
 from collections.abc import Iterator
 from typing import Any, TypeAlias, cast
-from uuid import uuid4
 
 from jondel.core.model.ordering import SortKey, sort_key
 from jondel.core.model.values import Clipped, Row, ShownRow
@@ -118,6 +118,6 @@ def _bytes(rows: Any) -> bytes:
         return marshal.dumps(rows, _MARSHAL_VERSION)
     except ValueError:
         if any(isinstance(value, Clipped) for row in rows for value in row):
-            return uuid4().bytes  # what is beyond the beginnings is not known
+            return os.urandom(16)  # what is beyond the beginnings is not known
         # InvalidText is none of marshal's types; this spelling is as exact, only slower.
         return repr(rows).encode("utf-8", "backslashreplace")

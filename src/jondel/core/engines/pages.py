@@ -6,19 +6,29 @@ For engines whose whole database is one array of pages of equal size. What is ca
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
 
-if TYPE_CHECKING:  # slow to load, and not needed to look at a database
+if TYPE_CHECKING:  # slow to load, and needed for large databases only
     import numpy as np
     import numpy.typing as npt
 
+HASH_BYTES = 16
 PageHashes: TypeAlias = "npt.NDArray[np.uint64]"
 """128-bit hashes, one row of two numbers a page."""
 
 PageIndexes: TypeAlias = "npt.NDArray[np.intp]"
 
+MOST_SMALL_PAGES = 512
+"""A state of so many pages is handled without arrays: to load numpy would take longer than that."""
+
 Origin: TypeAlias = dict[str, Any]
 """Where captured pages came from, in the engine's own words; JSON values only."""
+
+
+def is_small(page_count: int) -> bool:
+    """Whether a state of so many pages is handled without arrays."""
+    return page_count <= MOST_SMALL_PAGES
 
 
 class PageSink(Protocol):
@@ -34,8 +44,8 @@ class PageSink(Protocol):
         ``partial`` says that pages which are not put are as they were at ``known``.
         """
 
-    def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
-        """Take whole pages; ``indexes`` count from 0 and rise.
+    def put(self, indexes: Sequence[int], data: bytes | bytearray) -> None:
+        """Take whole pages; ``indexes`` count from 0 and rise, a ``range`` where none is left out.
 
         A page that is put again is as it was put last. The data must not change afterwards.
         """
@@ -73,8 +83,11 @@ class PageSource(Protocol):
     def page_count(self) -> int: ...
 
     @property
-    def hashes(self) -> PageHashes:
-        """The pages' hashes, shaped ``(page_count, 2)``; equal hashes, equal pages."""
+    def hashes(self) -> bytes:
+        """The pages' hashes, ``HASH_BYTES`` each, one behind the other.
+
+        Pages with equal hashes are equal.
+        """
 
     def read(self, index: int) -> bytes:
         """One page; ``index`` counts from 0.

@@ -16,6 +16,8 @@ from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue, Value
 
 if TYPE_CHECKING:  # not needed to look at a database
+    from array import array
+
     import numpy as np
     import numpy.typing as npt
 
@@ -119,7 +121,8 @@ class Selection:
     It may name rows that are not there.
     """
 
-    row_ids: npt.NDArray[np.int64] | None = None
+    row_ids: array[int] | npt.NDArray[np.int64] | None = None
+    """Of 8 bytes each."""
     keys: tuple[Row, ...] = ()
 
     @property

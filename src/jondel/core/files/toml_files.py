@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -18,13 +17,17 @@ def read_toml(path: Path, error_type: type[JondelError]) -> dict[str, Any]:
         JondelError: of ``error_type``; it cannot be read, or is not TOML.
     """
     try:
-        return tomllib.loads(path.read_text("utf-8"))
+        content = path.read_text("utf-8")
     except FileNotFoundError:
         return {}
-    except tomllib.TOMLDecodeError as error:
-        raise error_type(f"{path}: not valid TOML ({error}); fix the file") from error
     except (OSError, UnicodeDecodeError) as error:
         raise error_type(f"{path}: cannot be read ({error}); fix the file") from error
+    import tomllib  # slow to load, and most databases have no such file
+
+    try:
+        return tomllib.loads(content)
+    except tomllib.TOMLDecodeError as error:
+        raise error_type(f"{path}: not valid TOML ({error}); fix the file") from error
 
 
 def section(

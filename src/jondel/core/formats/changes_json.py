@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-import shutil
-import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from datetime import UTC, datetime
 from typing import Any, NamedTuple, TextIO
 
 from jondel.core.diff.compare import Comparison, Scope, TableDifference, with_insides
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
 from jondel.core.files.json_values import dumped, json_value
+from jondel.core.formats.end_json import end_json
 from jondel.core.formats.inside_json import inside_json
 from jondel.core.model.changes import CellChange, NoValue, RecordChange, SchemaChange, Unread
 from jondel.core.model.values import Value
 from jondel.core.snapshots.catalogue import Snapshot
 
 _IN_MEMORY_BYTES = 1 << 20
+_CHARACTERS_AT_ONCE = 1 << 16
 
 
 class WrittenChanges(NamedTuple):
@@ -29,19 +28,6 @@ class WrittenChanges(NamedTuple):
 
 
 _LISTS = {"added": "added", "removed": "removed", "changed": "changed"}
-
-
-def end_json(end: Snapshot | Database) -> dict[str, Any]:
-    """One end of a comparison: a snapshot, or the live database."""
-    if isinstance(end, Snapshot):
-        return {
-            "id": end.id,
-            "label": end.label,
-            "taken_at": end.taken_at.isoformat(),
-            "trigger": {"kind": end.trigger.kind, "text": end.trigger.text},
-        }
-    taken_at = datetime.now(UTC).isoformat()
-    return {"now": True, "location": end.location, "taken_at": taken_at}
 
 
 def write_changes(
@@ -102,7 +88,8 @@ def _write_tables(
             for kind, spool in spools.items():
                 out.write(f',\n   "{kind}": [')
                 spool.seek(0)
-                shutil.copyfileobj(spool, out)
+                while part := spool.read(_CHARACTERS_AT_ONCE):
+                    out.write(part)
                 out.write("]")
             out.write("}")
     return hidden, written
@@ -111,6 +98,8 @@ def _write_tables(
 @contextmanager
 def _spools() -> Iterator[dict[str, Any]]:
     """A buffer for each list of a table's records; large ones go to the disk."""
+    import tempfile  # slow to load, and seldom needed
+
     with ExitStack() as stack:
         yield {
             kind: stack.enter_context(

@@ -2,34 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import cached_property
-from typing import TypeAlias
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-import numpy as np
-import numpy.typing as npt
+from jondel.core.engines.pages import Origin, is_small
+from jondel.core.snapshots.few_pages import FewPages
+from jondel.core.snapshots.manifests import Manifest
+from jondel.core.snapshots.packs import PackFolder
+from jondel.core.snapshots.page_keeper import Keep, PageKeeper
 
-from jondel.core.engines.pages import Origin, PageHashes, PageIndexes
-from jondel.core.errors import StoreUnavailable
-from jondel.core.snapshots.manifests import Manifest, resized
-from jondel.core.snapshots.packs import PackFolder, hashes_of
+if TYPE_CHECKING:
+    from jondel.core.snapshots.many_pages import ManyPages
 
-GROUP_BYTES = 65536
-"""Pages are hashed in groups of this size too: the largest page there is."""
-
-_MOST_CHUNKS_WAITING = 8
-"""Differing groups of so many chunks wait to be looked at together."""
-
-Keep: TypeAlias = Callable[[bytes | bytearray, int], npt.NDArray[np.uint64]]
-"""Writes new pages, given their bytes and the page size, and returns their places."""
+_MOST_FOUND_ONE_BY_ONE = 1 << 13
+"""Among more pages than this, those of a small state too are looked for as arrays."""
 
 
 class Intake:
     """The sink of one capture, see ``PageSink``.
 
     ``previous`` is the state captured before, ``origin`` where it came from, and ``known_groups``
-    the hashes of its groups of pages, zeros where they are not known. ``indexed`` says that new
-    pages are kept for good and can be found again.
+    the hashes of its groups of pages. ``indexed`` says that new pages are kept for good and can be
+    found again.
     """
 
     def __init__(
@@ -38,211 +32,53 @@ class Intake:
         origin: Origin | None,
         packs: PackFolder,
         keep: Keep,
-        known_groups: PageHashes | None = None,
+        known_groups: bytes = b"",
         indexed: bool = True,
     ) -> None:
         self.known = origin if previous is not None else None
         self._previous = previous
-        self._packs = packs
-        self._keep = keep
+        self._keeper = PageKeeper(packs, keep, indexed=indexed)
         self._known_groups = known_groups
-        self.groups = np.zeros((0, 2), np.uint64)
-        self._differing: list[tuple[int, bytes]] = []
-        self._chunks_differing = 0
-        self._index: _Index | None = None
-        self._indexed = indexed
+        self._pages: FewPages | ManyPages | None = None
+        self._manifest: Manifest | None = None
         self.origin: Origin | None = None
-        self._page_size = 0
-        self._next = 0
 
     def begin(self, page_size: int, page_count: int, *, partial: bool) -> None:
-        self._page_size = page_size
-        self._next = 0
-        self._hashes = np.zeros((page_count, 2), np.uint64)
-        self._places = np.zeros(page_count, np.uint64)
-        old = self._previous
-        self._comparable = 0
-        groups = -(-page_count * page_size // GROUP_BYTES)
-        self.groups = np.zeros((groups, 2), np.uint64)
-        if partial and self._known_groups is not None:
-            common = min(groups, len(self._known_groups))
-            self.groups[:common] = self._known_groups[:common]
-        if old is not None and old.page_size == page_size:
-            # What is not put, or found to be as before, then is so already.
-            self._comparable = min(page_count, old.page_count)
-            self._hashes[: self._comparable] = old.hashes[: self._comparable]
-            self._places[: self._comparable] = old.places[: self._comparable]
-        self._differing.clear()
-        self._chunks_differing = 0
-
-    def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
-        """Take pages in; runs of pages that are as before are known by one hash for many."""
-        if int(indexes[0]) < self._next:
-            self._put_differing()  # which would otherwise undo what is put again here
-            self.groups[np.unique(indexes // (GROUP_BYTES // self._page_size))] = 0
-            self._put_pages(indexes, memoryview(data))
+        previous = self._previous
+        if previous is not None and previous.page_size != page_size:
+            previous = None
+        in_index = self._keeper.packs.index_entries()
+        if is_small(page_count) and in_index <= _MOST_FOUND_ONE_BY_ONE:
+            self._pages = FewPages(page_size, page_count, previous, self._keeper)
             return
-        self._next = int(indexes[-1]) + 1
-        groups = self._groups(indexes, data)
-        if groups is None:
-            self._put_pages(indexes, memoryview(data))
-            return
-        view, pages = memoryview(data), GROUP_BYTES // self._page_size
-        differing = np.flatnonzero(groups).tolist()
-        for group in differing:
-            # A copy: the room of the whole chunk is then free for the next one.
-            part = bytes(view[group * GROUP_BYTES : (group + 1) * GROUP_BYTES])
-            self._differing.append((int(indexes[0]) + group * pages, part))
-        self._chunks_differing += bool(differing)
-        if self._chunks_differing >= _MOST_CHUNKS_WAITING:
-            self._put_differing()
+        from jondel.core.snapshots.many_pages import ManyPages  # needs numpy: slow to load
 
-    def _put_differing(self) -> None:
-        """Look at the pages of differing groups, many at a time."""
-        parts, self._differing, self._chunks_differing = self._differing, [], 0
-        if parts:
-            size = self._page_size
-            runs = [np.arange(first, first + len(part) // size) for first, part in parts]
-            joined = b"".join([part for _, part in parts])
-            self._put_pages(np.concatenate(runs), memoryview(joined))
+        self._pages = ManyPages(
+            page_size, page_count, previous, self._keeper, self._known_groups, partial=partial
+        )
 
-    def _groups(
-        self, indexes: PageIndexes, data: bytes | bytearray
-    ) -> npt.NDArray[np.bool_] | None:
-        """Which groups of the pages differ from before; None where that cannot be told."""
-        pages = GROUP_BYTES // self._page_size
-        first, count = int(indexes[0]), len(indexes)
-        if first % pages or int(indexes[-1]) != first + count - 1:
-            self.groups[np.unique(indexes // pages)] = 0
-            return None
-        hashes = hashes_of(data, GROUP_BYTES)
-        start = first // pages
-        self.groups[start : start + len(hashes)] = hashes
-        known = self._known_groups
-        if known is None or first + count > self._comparable:
-            return None
-        differing: npt.NDArray[np.bool_] = (known[start : start + len(hashes)] != hashes).any(1)
-        return differing
-
-    def _put_pages(self, indexes: PageIndexes, data: memoryview) -> None:
-        hashes = hashes_of(data, self._page_size)
-        places = np.zeros(len(hashes), np.uint64)
-        new = np.ones(len(hashes), bool)
-        old = indexes < self._comparable
-        if self._previous is not None and old.any():
-            there = indexes[old]
-            same = (self._previous.hashes[there] == hashes[old]).all(1)
-            new[old] = ~same
-            places[old] = np.where(same, self._previous.places[there], 0)
-        wanted = np.flatnonzero(new)
-        if len(wanted):
-            self._place_new(data, hashes, places, wanted)
-        self._hashes[indexes] = hashes
-        self._places[indexes] = places
+    def put(self, indexes: Sequence[int], data: bytes | bytearray) -> None:
+        self._begun.put(indexes, data)
 
     def resize(self, page_count: int) -> None:
-        self._put_differing()
-        self._hashes = resized(self._hashes, page_count)
-        self._places = resized(self._places, page_count)
-        self.groups = resized(self.groups, -(-page_count * self._page_size // GROUP_BYTES))
-        # The last group is another one now.
-        self.groups[-1:] = 0
-        self._comparable = min(self._comparable, page_count)
+        self._begun.resize(page_count)
 
     def end(self, origin: Origin) -> None:
-        self._put_differing()
+        self._manifest = self._begun.manifest()  # which may still have pages to keep
         self.origin = origin
 
+    @property
     def manifest(self) -> Manifest:
         """The state that was taken in."""
-        return Manifest(self._page_size, self._hashes, self._places)
+        assert self._manifest is not None, "the capture has not ended"
+        return self._manifest
 
-    def _place_new(
-        self,
-        data: memoryview,
-        hashes: PageHashes,
-        places: npt.NDArray[np.uint64],
-        wanted: npt.NDArray[np.intp],
-    ) -> None:
-        size = self._page_size
-        if self._index is None:
-            self._index = _Index(self._packs)
-        unknown = []
-        for at, place in zip(wanted.tolist(), self._index.find(hashes[wanted]), strict=True):
-            if place is not None and self._is_there(place, data[at * size : (at + 1) * size]):
-                places[at] = place
-            else:
-                unknown.append(at)
-        if not unknown:
-            return
-        if len(unknown) * size == len(data):
-            kept = self._keep(_whole(data), size)
-        else:
-            joined = b"".join([data[at * size : (at + 1) * size] for at in unknown])
-            kept = self._keep(joined, size)
-        places[unknown] = kept
-        if self._indexed:
-            self._packs.extend_index(hashes[unknown], kept)
+    @property
+    def groups(self) -> bytes:
+        """The hashes of its groups of pages, zeros where they are not known."""
+        return self._begun.groups()
 
-    def _is_there(self, place: int, page: memoryview) -> bool:
-        try:
-            return self._packs.read(place, len(page)) == page
-        except (OSError, StoreUnavailable):
-            return False
-
-
-def _whole(data: memoryview) -> bytes | bytearray:
-    """The object behind a view of all of it, else a copy."""
-    whole = data.obj
-    if isinstance(whole, bytes | bytearray) and len(whole) == len(data):
-        return whole
-    return bytes(data)
-
-
-class _Index:
-    """Finds pages by their hash among those kept before the capture began."""
-
-    def __init__(self, packs: PackFolder) -> None:
-        self._packs = packs
-        self._asked = False
-
-    def find(self, hashes: PageHashes) -> list[int | None]:
-        """A place for each hash where a page of its first half lies, or None."""
-        if not self._asked:
-            # Often one question is all: then keeping what is known would cost time and room.
-            self._asked = True
-            known = self._among_all(hashes)
-        else:
-            known = self._among_kept(hashes)
-        return [known.get(first) for first in hashes[:, 0].tolist()]
-
-    def _among_all(self, hashes: PageHashes) -> dict[int, int]:
-        wanted = np.sort(hashes[:, 0])
-        found: dict[int, int] = {}
-        for part, places in self._packs.index():
-            firsts = part[:, 0]
-            at = np.searchsorted(wanted, firsts)
-            at[at == len(wanted)] = 0
-            hits = np.flatnonzero(wanted[at] == firsts)
-            found.update(zip(firsts[hits].tolist(), places[hits].tolist(), strict=True))
-        return found
-
-    def _among_kept(self, hashes: PageHashes) -> dict[int, int]:
-        firsts, places = self._kept
-        if not len(firsts):
-            return {}
-        at = np.searchsorted(firsts, hashes[:, 0])
-        at[at == len(firsts)] = 0
-        hits = at[firsts[at] == hashes[:, 0]]
-        return dict(zip(firsts[hits].tolist(), places[hits].tolist(), strict=True))
-
-    @cached_property
-    def _kept(self) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.uint64]]:
-        """All first halves, rising, and their places."""
-        parts = [(part[:, 0].copy(), places.copy()) for part, places in self._packs.index()]
-        if not parts:
-            return np.empty(0, np.uint64), np.empty(0, np.uint64)
-        firsts = np.concatenate([part for part, _ in parts])
-        places = np.concatenate([part for _, part in parts])
-        order = np.argsort(firsts)
-        return firsts[order], places[order]
+    @property
+    def _begun(self) -> FewPages | ManyPages:
+        assert self._pages is not None, "the capture has not begun"
+        return self._pages

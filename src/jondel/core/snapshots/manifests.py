@@ -9,60 +9,112 @@ from __future__ import annotations
 
 import json
 import os
+import struct
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
-import numpy as np
-import numpy.typing as npt
 import xxhash
 
-from jondel.core.engines.pages import PageHashes
+from jondel.core.engines.pages import HASH_BYTES, PageHashes, is_small
 from jondel.core.errors import StoreUnavailable
 from jondel.core.files.replacement import replacing, sweep_unfinished
+from jondel.core.snapshots.places import PLACE_BYTES, pack_of, place_bytes, place_from
+
+if TYPE_CHECKING:  # slow to load, and needed for large databases only
+    import numpy as np
+    import numpy.typing as npt
 
 _MAGIC = b"jondel manifest 1\n"
 _DIGEST_BYTES = 16
+_NUMBER_BYTES = 4
 _MOST_REMEMBERED = 2
 _LARGEST_DELTA = 8
 """A manifest is written whole when more than one in so many pages differ from its base's."""
 
 
+class PageTable:
+    """Hashes and places of pages, as they lie in a file; numbers are little-endian.
+
+    ``hash_bytes`` and ``place_bytes`` hold 16 and 8 bytes a page. The arrays of them are made when
+    they are asked for: of a small database nobody needs them.
+    """
+
+    hash_bytes: bytes
+    place_bytes: bytes
+
+    @cached_property
+    def hashes(self) -> PageHashes:
+        """Shaped (pages, 2)."""
+        return as_hashes(self.hash_bytes)
+
+    @cached_property
+    def places(self) -> npt.NDArray[np.uint64]:
+        """Shaped (pages,)."""
+        return as_places(self.place_bytes)
+
+    def hash_of(self, index: int) -> bytes:
+        return self.hash_bytes[index * HASH_BYTES : (index + 1) * HASH_BYTES]
+
+    def place_of(self, index: int) -> int:
+        at = index * PLACE_BYTES
+        return place_from(self.place_bytes[at : at + PLACE_BYTES])
+
+
 @dataclass(frozen=True)
-class Manifest:
-    """The pages of one state; ``hashes`` is shaped (pages, 2), ``places`` (pages,)."""
+class Manifest(PageTable):
+    """The pages of one state."""
 
     page_size: int
-    hashes: PageHashes
-    places: npt.NDArray[np.uint64]
+    hash_bytes: bytes
+    place_bytes: bytes
 
     @property
     def page_count(self) -> int:
-        return len(self.places)
+        return len(self.place_bytes) // PLACE_BYTES
+
+    def place_numbers(self) -> Sequence[int]:
+        """The places as numbers."""
+        return struct.unpack(f"<{self.page_count}Q", self.place_bytes)
+
+    def packs(self) -> set[int]:
+        """The numbers of the packs that its pages are in."""
+        if is_small(self.page_count):
+            return {pack_of(place) for place in self.place_numbers()}
+        from jondel.core.snapshots.page_arrays import packs_of  # needs numpy: slow to load
+
+        return set(packs_of(self.places).tolist())
 
     def name(self) -> str:
         """What it goes by: equal states have equal names."""
         digest = xxhash.xxh3_128(self.page_size.to_bytes(4, "big"))
-        digest.update(np.ascontiguousarray(self.hashes).data)
+        digest.update(self.hash_bytes)
         return digest.hexdigest()
 
 
 @dataclass(frozen=True)
-class Stored:
+class Stored(PageTable):
     """A manifest as it lies in its file.
 
-    ``numbers`` are the indexes of the pages that ``hashes`` and ``places`` are of; None for a
-    whole manifest, which has no base.
+    ``number_bytes`` are the indexes, 4 bytes each, of the pages that hashes and places are of;
+    None for a whole manifest, which has no base.
     """
 
     page_size: int
     page_count: int
     base: str | None
-    numbers: npt.NDArray[np.uint32] | None
-    hashes: PageHashes
-    places: npt.NDArray[np.uint64]
+    number_bytes: bytes | None
+    hash_bytes: bytes
+    place_bytes: bytes
+
+    @cached_property
+    def numbers(self) -> npt.NDArray[np.uint32]:
+        import numpy as np
+
+        return np.frombuffer(self.number_bytes or b"", "<u4").astype(np.uint32, copy=False)
 
 
 class ManifestFolder:
@@ -104,14 +156,22 @@ class ManifestFolder:
             StoreUnavailable: it is missing or damaged.
         """
         stored = self.stored(name)
-        if stored.base is None or stored.numbers is None:
-            return Manifest(stored.page_size, stored.hashes, stored.places)
+        if stored.base is None:
+            return Manifest(stored.page_size, stored.hash_bytes, stored.place_bytes)
         base = self.stored(stored.base)
-        hashes = resized(base.hashes, stored.page_count)
-        places = resized(base.places, stored.page_count)
-        hashes[stored.numbers] = stored.hashes
-        places[stored.numbers] = stored.places
-        return Manifest(stored.page_size, hashes, places)
+        hashes = resized(base.hash_bytes, stored.page_count * HASH_BYTES)
+        places = resized(base.place_bytes, stored.page_count * PLACE_BYTES)
+        if is_small(stored.page_count):
+            numbers = struct.unpack(
+                f"<{len(stored.place_bytes) // PLACE_BYTES}I", stored.number_bytes or b""
+            )
+            for at, number in enumerate(numbers):
+                put_item(hashes, number, stored.hash_of(at))
+                put_item(places, number, stored.place_bytes[at * PLACE_BYTES :][:PLACE_BYTES])
+        else:
+            as_hashes(hashes)[stored.numbers] = stored.hashes
+            as_places(places)[stored.numbers] = stored.places
+        return Manifest(stored.page_size, bytes(hashes), bytes(places))
 
     def stored(self, name: str) -> Stored:
         """Read a manifest's file as it is."""
@@ -156,8 +216,8 @@ class ManifestFolder:
             manifest.page_count,
             None,
             None,
-            manifest.hashes,
-            manifest.places,
+            manifest.hash_bytes,
+            manifest.place_bytes,
         )
         self.write(name, stored)
         return name
@@ -165,7 +225,7 @@ class ManifestFolder:
     def _is_as(self, name: str, manifest: Manifest) -> bool:
         """Whether a manifest that is there can be read, and names the same places."""
         try:
-            return bool(np.array_equal(self.load(name).places, manifest.places))
+            return self.load(name).place_bytes == manifest.place_bytes
         except StoreUnavailable:
             return False
 
@@ -199,9 +259,11 @@ class ManifestFolder:
         Raises:
             StoreUnavailable: its base is missing or damaged.
         """
+        import numpy as np
+
         if not len(pages) or int(pages.max()) >= stored.page_count:
             return None
-        if stored.base is None or stored.numbers is None:
+        if stored.base is None:
             return stored.hashes[pages], stored.places[pages]
         in_base = self._in_base(stored.base, pages)
         at = np.searchsorted(stored.numbers, pages)
@@ -221,6 +283,8 @@ class ManifestFolder:
 
         The last answer is remembered: thousands of states with one base are asked for one record.
         """
+        import numpy as np
+
         base = self.stored(name)
         known = self._asked_of_base
         if known is not None and known[0] is base and known[1] is pages:
@@ -243,44 +307,79 @@ class ManifestFolder:
             return None
         if base.page_size != manifest.page_size:
             return None
-        common = min(base.page_count, manifest.page_count)
-        differs = np.ones(manifest.page_count, bool)
-        differs[:common] = (base.hashes[:common] != manifest.hashes[:common]).any(1)
-        differs[:common] |= base.places[:common] != manifest.places[:common]
-        numbers = np.flatnonzero(differs).astype(np.uint32)
-        if len(numbers) * _LARGEST_DELTA > manifest.page_count:
+        numbers = _differing(base, manifest, manifest.page_count // _LARGEST_DELTA)
+        if numbers is None:
             return None
         return Stored(
             manifest.page_size,
             manifest.page_count,
             base_name,
-            numbers,
-            manifest.hashes[numbers],
-            manifest.places[numbers],
+            struct.pack(f"<{len(numbers)}I", *numbers),
+            b"".join([manifest.hash_of(number) for number in numbers]),
+            b"".join([place_bytes(manifest.place_of(number)) for number in numbers]),
         )
 
 
-def resized(array: npt.NDArray[Any], length: int) -> npt.NDArray[Any]:
-    """The beginning of an array, or the array with zeros behind it."""
-    larger = np.zeros((length, *array.shape[1:]), array.dtype)
-    common = min(length, len(array))
-    larger[:common] = array[:common]
-    return larger
+def as_hashes(content: bytes | bytearray | memoryview) -> PageHashes:
+    """Hashes that lie one behind the other as an array, shaped (pages, 2), of the same memory."""
+    import numpy as np
+
+    hashes: PageHashes = np.frombuffer(content, "<u8").reshape(-1, 2)
+    return hashes.astype(np.uint64, copy=False)
 
 
-def _encoded(stored: Stored) -> Iterator[bytes | memoryview]:
+def as_places(content: bytes | bytearray | memoryview) -> npt.NDArray[np.uint64]:
+    """Places that lie one behind the other as an array of the same memory."""
+    import numpy as np
+
+    return np.frombuffer(content, "<u8").astype(np.uint64, copy=False)
+
+
+def put_item(content: bytearray, number: int, item: bytes) -> None:
+    """Put one of the items of equal length that lie one behind the other."""
+    content[number * len(item) : (number + 1) * len(item)] = item
+
+
+def resized(content: bytes | bytearray, length: int) -> bytearray:
+    """The beginning of some bytes, or the bytes with zeros behind them."""
+    return bytearray(content[:length].ljust(length, b"\0"))
+
+
+def _differing(one: Stored, other: Manifest, most: int) -> Sequence[int] | None:
+    """The indexes, rising, of the pages of a manifest that are not the same, at the same place, in
+    a whole one; None if they are more than ``most``."""
+    common = min(one.page_count, other.page_count)
+    added = range(common, other.page_count)
+    if is_small(other.page_count):
+        differing = [
+            index
+            for index in range(common)
+            if one.hash_of(index) != other.hash_of(index)
+            or one.place_of(index) != other.place_of(index)
+        ]
+    else:
+        import numpy as np
+
+        differs = (one.hashes[:common] != other.hashes[:common]).any(1)
+        differs |= one.places[:common] != other.places[:common]
+        if np.count_nonzero(differs) > most:
+            return None
+        differing = np.flatnonzero(differs).tolist()
+    return [*differing, *added] if len(differing) + len(added) <= most else None
+
+
+def _encoded(stored: Stored) -> Iterator[bytes]:
     """The file's parts, but for the hash at its end."""
     head = {
         "page_size": stored.page_size,
         "page_count": stored.page_count,
         "base": stored.base,
-        "entries": len(stored.places),
+        "entries": len(stored.place_bytes) // PLACE_BYTES,
     }
     yield _MAGIC + json.dumps(head).encode() + b"\n"
-    if stored.numbers is not None:
-        yield stored.numbers.astype("<u4").tobytes()
-    for array in (stored.hashes, stored.places):
-        yield np.ascontiguousarray(array, "<u8").view(np.uint8).reshape(-1).data
+    yield stored.number_bytes or b""
+    yield stored.hash_bytes
+    yield stored.place_bytes
 
 
 def _decoded(content: bytes) -> Stored:
@@ -291,15 +390,15 @@ def _decoded(content: bytes) -> Stored:
     head = json.loads(content[len(_MAGIC) : end])
     entries, numbers = head["entries"], None
     if head["base"] is not None:
-        numbers = np.frombuffer(body, "<u4", entries, end).astype(np.uint32)
-        end += numbers.nbytes
-    hashes = np.frombuffer(body, "<u8", entries * 2, end).reshape(entries, 2)
-    places = np.frombuffer(body, "<u8", entries, end + hashes.nbytes)
-    return Stored(
-        head["page_size"],
-        head["page_count"],
-        head["base"],
-        numbers,
-        hashes.astype(np.uint64, copy=False),
-        places.astype(np.uint64, copy=False),
-    )
+        numbers = _part(body, end, entries * _NUMBER_BYTES)
+        end += len(numbers)
+    hashes = _part(body, end, entries * HASH_BYTES)
+    places = _part(body, end + len(hashes), entries * PLACE_BYTES)
+    return Stored(head["page_size"], head["page_count"], head["base"], numbers, hashes, places)
+
+
+def _part(content: memoryview, start: int, length: int) -> bytes:
+    part = bytes(content[start : start + length])
+    if len(part) < length:
+        raise ValueError("the list is cut short")
+    return part

@@ -8,25 +8,22 @@ compared before it is used. What a crash leaves at the end of either file is ski
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from queue import Queue
 from threading import Lock, Thread
 
-import numpy as np
-import numpy.typing as npt
 import xxhash
 
-from jondel.core.engines.pages import PageHashes
+from jondel.core.engines.pages import HASH_BYTES
 from jondel.core.errors import StoreUnavailable
 from jondel.core.files.replacement import replace_text, replacing
 from jondel.core.snapshots.pack_marks import Identity, identities
+from jondel.core.snapshots.places import PLACE_BYTES, offset_of, pack_of, place_in
 
-_PLACE_BITS = 40
-"""A place is a pack's number and a byte offset in it, which takes the lower bits."""
-_OFFSET_MASK = (1 << _PLACE_BITS) - 1
 _LARGEST_PACK_BYTES = 256 << 20
-_ENTRY = np.dtype([("hash", "<u8", (2,)), ("place", "<u8")])
+ENTRY_BYTES = HASH_BYTES + PLACE_BYTES
 _SUFFIX = ".pages"
 _ENTRIES_AT_ONCE = 1 << 15
 _ALONE_BYTES = 4 << 20
@@ -34,13 +31,6 @@ _ALONE_BYTES = 4 << 20
 _MOST_WAITING = 8
 
 hash_page = xxhash.xxh3_128_digest
-
-
-def hashes_of(data: bytes | bytearray | memoryview, page_size: int) -> PageHashes:
-    """The hashes of whole pages, or of groups of pages, that lie one behind the other."""
-    view = memoryview(data)
-    digests = [hash_page(view[at : at + page_size]) for at in range(0, len(view), page_size)]
-    return np.frombuffer(b"".join(digests), np.uint64).reshape(-1, 2)
 
 
 class PackFolder:
@@ -96,11 +86,11 @@ class PackFolder:
         Raises:
             StoreUnavailable: the pack is gone.
         """
-        pack = place >> _PLACE_BITS
+        pack = pack_of(place)
         descriptor = self._readable.get(pack)
         if descriptor is None:
             descriptor = self._opened(pack)
-        return os.pread(descriptor, page_size, place & _OFFSET_MASK)
+        return os.pread(descriptor, page_size, offset_of(place))
 
     def _opened(self, pack: int) -> int:
         with self._opening:
@@ -116,28 +106,22 @@ class PackFolder:
                 self._readable[pack] = descriptor
             return descriptor
 
-    def require(self, places: npt.NDArray[np.uint64]) -> None:
-        """Open all packs that some places are in; they can then be read whatever becomes of them.
+    def require(self, packs: Iterable[int]) -> None:
+        """Open packs by their numbers; they can then be read whatever becomes of them.
 
         Raises:
             StoreUnavailable: one is gone.
         """
-        for pack in np.unique(packs_of(places)).tolist():
+        for pack in packs:
             if pack not in self._readable:
                 self._opened(pack)
 
-    def wrong(
-        self, places: npt.NDArray[np.uint64], hashes: PageHashes, page_size: int
-    ) -> npt.NDArray[np.bool_]:
-        """Which of the pages at some places are not what their hashes say."""
-        wrong = np.zeros(len(places), bool)
-        for at, place in enumerate(places.tolist()):
-            try:
-                data = self.read(place, page_size)
-            except StoreUnavailable:
-                data = b""
-            wrong[at] = hash_page(data) != hashes[at].tobytes()
-        return wrong
+    def holds(self, place: int, digest: bytes, page_size: int) -> bool:
+        """Whether the page at a place is what its hash says."""
+        try:
+            return hash_page(self.read(place, page_size)) == digest
+        except StoreUnavailable:
+            return False
 
     def identities(self) -> dict[str, Identity]:
         """How the packs are now; see ``pack_marks``."""
@@ -145,29 +129,32 @@ class PackFolder:
 
     def describe(self, place: int) -> str:
         """Where a page lies, for messages."""
-        return f"{self._path(place >> _PLACE_BITS)} at byte {place & _OFFSET_MASK}"
+        return f"{self._path(pack_of(place))} at byte {offset_of(place)}"
 
-    def index(self) -> Iterator[tuple[PageHashes, npt.NDArray[np.uint64]]]:
-        """The hashes and places of all pages that were appended, a part at a time."""
-        if not self._index.exists():
-            return
-        entries = self._index.stat().st_size // _ENTRY.itemsize
-        for first in range(0, entries, _ENTRIES_AT_ONCE):
-            count = min(_ENTRIES_AT_ONCE, entries - first)
-            part = np.fromfile(self._index, _ENTRY, count, offset=first * _ENTRY.itemsize)
-            yield part["hash"].reshape(-1, 2), part["place"]
+    def index_entries(self) -> int:
+        """How many pages the index tells of."""
+        try:
+            return self._index.stat().st_size // ENTRY_BYTES
+        except FileNotFoundError:
+            return 0
 
-    def extend_index(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
+    def index(self) -> Iterator[bytes]:
+        """The index, a part at a time: a hash and a place for each page that was appended."""
+        with suppress(FileNotFoundError), self._index.open("rb") as file:
+            while part := file.read(_ENTRIES_AT_ONCE * ENTRY_BYTES):
+                yield part[: len(part) - len(part) % ENTRY_BYTES]
+
+    def extend_index(self, entries: bytes) -> None:
         """Remember where pages are; the entries of a crash's torn end are cut off first."""
         descriptor = os.open(self._index, os.O_WRONLY | os.O_CREAT, 0o600)
         with os.fdopen(descriptor, "wb") as file:
             end = file.seek(0, os.SEEK_END)
-            file.seek(end - end % _ENTRY.itemsize)
-            file.write(_packed(hashes, places).tobytes())
+            file.seek(end - end % ENTRY_BYTES)
+            file.write(entries)
 
-    def replace_index(self, hashes: PageHashes, places: npt.NDArray[np.uint64]) -> None:
+    def replace_index(self, entries: bytes) -> None:
         with replacing(self._index) as file:
-            file.write(_packed(hashes, places).tobytes())
+            file.write(entries)
 
     def _path(self, pack: int) -> Path:
         return self._folder / f"{pack:06d}{_SUFFIX}"
@@ -199,12 +186,12 @@ class PackAppender:
             ends[self._pack] = self._offset
         return ends
 
-    def append(self, data: bytes | bytearray, page_size: int) -> npt.NDArray[np.uint64]:
+    def append(self, data: bytes | bytearray, page_size: int) -> range:
         """Write whole pages one behind the other and return their places."""
         if self._descriptor is None or self._offset >= _LARGEST_PACK_BYTES:
             self._open_next()
         assert self._descriptor is not None
-        first = (self._pack << _PLACE_BITS) + self._offset
+        first = place_in(self._pack, self._offset)
         self._offset += len(data)
         self._written += len(data)
         if self._writer is None and self._written > _ALONE_BYTES:
@@ -213,7 +200,7 @@ class PackAppender:
             self._writer.write(data)
         else:
             write_all(self._descriptor, data)
-        return np.arange(first, first + len(data), page_size, dtype=np.uint64)
+        return range(first, first + len(data), page_size)
 
     def finish(self, sync: Callable[[int], None] | None = None) -> None:
         """Wait until everything is written.
@@ -305,20 +292,3 @@ def write_all(descriptor: int, data: bytes | bytearray | memoryview) -> None:
     rest = memoryview(data)
     while rest:
         rest = rest[os.write(descriptor, rest) :]
-
-
-def packs_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
-    """The number of the pack of each place."""
-    return places >> np.uint64(_PLACE_BITS)
-
-
-def offsets_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
-    """Where each place begins in its pack, in bytes."""
-    return places & np.uint64(_OFFSET_MASK)
-
-
-def _packed(hashes: PageHashes, places: npt.NDArray[np.uint64]) -> npt.NDArray[np.void]:
-    entries = np.empty(len(places), _ENTRY)
-    entries["hash"] = hashes
-    entries["place"] = places
-    return entries

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from tempfile import SpooledTemporaryFile
 from threading import Lock
+from typing import TYPE_CHECKING
 
-from jondel.core.engines.pages import PageHashes
 from jondel.core.errors import StoreUnavailable
 from jondel.core.snapshots.manifests import Manifest
 from jondel.core.snapshots.packs import PackFolder, hash_page
+from jondel.core.snapshots.places import SCRATCH
+
+if TYPE_CHECKING:
+    from tempfile import SpooledTemporaryFile
 
 _RECENT_BYTES = 2 << 20
-SCRATCH = 1 << 63
-"""Set in the place of a page that is not in a pack but in the scratch file; see ``PageImage``."""
 
 
 class PageImage:
@@ -48,8 +49,8 @@ class PageImage:
         return self._manifest.page_count
 
     @property
-    def hashes(self) -> PageHashes:
-        return self._manifest.hashes
+    def hashes(self) -> bytes:
+        return self._manifest.hash_bytes
 
     def read(self, index: int) -> bytes:
         """One page; ``index`` counts from 0. Raises ``StoreUnavailable``."""
@@ -57,14 +58,14 @@ class PageImage:
         known = self._recent.get(index)
         if known is not None:
             return known
-        place = int(self._manifest.places[index])
+        place = self._manifest.place_of(index)
         if place & SCRATCH and self._scratch is not None:
             with self._reading_scratch:
                 self._scratch.seek(place & ~SCRATCH)
                 data = self._scratch.read(self.page_size)
         else:
             data = self._packs.read(place, self.page_size)
-        if hash_page(data) != self._manifest.hashes[index].tobytes():
+        if hash_page(data) != self._manifest.hash_of(index):
             raise StoreUnavailable(
                 f"{self._what}: page {index + 1} is damaged in the store "
                 f"({self._packs.describe(place)}); what lies elsewhere can still be read"

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from jondel.core.engines.pages import PageHashes, PageIndexes
 from jondel.core.errors import StoreUnavailable
 from jondel.core.snapshots.manifests import ManifestFolder
@@ -25,6 +23,8 @@ class Peek:
         return None if stored is None else stored[0]
 
     def read(self, index: int) -> bytes:
+        import numpy as np  # slow to load, and seldom needed
+
         stored = self._manifests.at(self._stored, np.array([index], np.intp))
         if stored is None:
             raise StoreUnavailable(f"{self._name}: the state has no page {index + 1}")

@@ -17,35 +17,34 @@ from __future__ import annotations
 
 import json
 import os
-import tempfile
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+import sys
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-import numpy as np
-import numpy.typing as npt
-
-from jondel.core.engines.pages import Origin, PageHashes
+from jondel.core.engines.pages import HASH_BYTES, Origin
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StoreUnavailable
 from jondel.core.files.home import private_folder
 from jondel.core.files.replacement import replacing
-from jondel.core.snapshots.intake import Intake, Keep
-from jondel.core.snapshots.manifests import Manifest, ManifestFolder, Stored
+from jondel.core.snapshots.intake import Intake
+from jondel.core.snapshots.manifests import Manifest, ManifestFolder
 from jondel.core.snapshots.pack_marks import boot_id, doubtful, read_synced, write_synced
-from jondel.core.snapshots.packs import PackFolder, offsets_of, packs_of
-from jondel.core.snapshots.page_image import SCRATCH, PageImage
+from jondel.core.snapshots.packs import PackFolder
+from jondel.core.snapshots.page_image import PageImage
+from jondel.core.snapshots.page_keeper import Keep
 from jondel.core.snapshots.page_peek import Peek
-from jondel.core.snapshots.state_sizes import freed_by
+from jondel.core.snapshots.places import SCRATCH, offset_of, pack_of
 from jondel.core.snapshots.syncer import Syncer
+
+if TYPE_CHECKING:
+    from jondel.core.snapshots.upkeep import Upkeep
 
 _SCRATCH_BYTES = 8 << 20
 _SYNCED = "synced"
 _TRIES_TO_OPEN = 3
-_COMPACTED_BELOW = 0.6
-_COMPACTED_THOROUGHLY_BELOW = 0.95
-"""A pack is rewritten when less than this share of it is still needed."""
 
 
 @dataclass(frozen=True)
@@ -54,7 +53,7 @@ class Latest:
 
     name: str
     origin: Origin
-    groups: PageHashes
+    groups: bytes
     manifest: Manifest
     verified: bool = False
     """Whether its pages had to be verified, so that how the packs are now is to be noted."""
@@ -136,7 +135,7 @@ class Shelf:
                 appender.abandon()
                 raise
             self._appended |= appender.ends
-            manifest = intake.manifest()
+            manifest = intake.manifest
             name = self._manifests.keep(manifest, latest.name if latest else None)
             known = (latest.name, latest.origin) if latest and not latest.verified else None
             if known != (name, intake.origin):
@@ -146,6 +145,8 @@ class Shelf:
     @contextmanager
     def passing(self, database: Database) -> Iterator[Passing]:
         """Take in the database as it is now for as long as the block runs."""
+        import tempfile  # slow to load, and not needed for a snapshot
+
         with ExitStack() as stack:
             with self._explained():
                 # Pages beyond this size go to a file without a name; no crash leaves one behind.
@@ -153,17 +154,15 @@ class Shelf:
                     tempfile.SpooledTemporaryFile(_SCRATCH_BYTES, dir=self._scratch_folder)
                 )
 
-            def keep(data: bytes | bytearray, page_size: int) -> npt.NDArray[np.uint64]:
-                first = scratch.seek(0, os.SEEK_END)
+            def keep(data: bytes | bytearray, page_size: int) -> range:
+                first = SCRATCH | scratch.seek(0, os.SEEK_END)
                 scratch.write(data)
-                return np.arange(first, first + len(data), page_size, dtype=np.uint64) | np.uint64(
-                    SCRATCH
-                )
+                return range(first, first + len(data), page_size)
 
             with self._explained():
                 intake = self._intake(self._latest(), keep, indexed=False)
                 database.capture(intake)
-            manifest = intake.manifest()
+            manifest = intake.manifest
             yield Passing(
                 manifest.name(),
                 PageImage(manifest, self._packs, "the database as it is now", scratch),
@@ -179,7 +178,7 @@ class Shelf:
             manifest = self._manifests.load(name)
             try:
                 # From now on they can be read, even if somebody compacts the shelf.
-                self._packs.require(manifest.places)
+                self._packs.require(manifest.packs())
             except StoreUnavailable:
                 if last:
                     break  # the pages of the other packs can be read all the same
@@ -222,47 +221,23 @@ class Shelf:
         Pages are the same wherever they are found: at another place of the shelf, or in the live
         database. What was found damaged is not taken for the base of anything any more.
         """
+        upkeep = self._upkeep()
         self.prepare()
         with self._explained(), self._locked():
             names = self._manifests.names()
-            stored: dict[str, Stored] = {}
-            for name in names:
-                with suppress(StoreUnavailable):
-                    stored[name] = self._manifests.stored(name)
             (self._folder / "latest").unlink(missing_ok=True)
-            wrong = self._wrong_places(stored)
-            self._rewrite_index(stored, without=wrong)
+            damage = upkeep.damage(names)
         if database is not None:
             with self.captured(database) as name:
                 names.append(name)
         with self._explained(), self._locked():
-            good: dict[bytes, int] = {}
-            for hashes, places in self._packs.index():
-                for at, place in enumerate(places.tolist()):
-                    if place not in wrong:
-                        good.setdefault(hashes[at].tobytes(), place)
-            for name, entry in stored.items():
-                places = entry.places.copy()
-                for at in np.flatnonzero(np.isin(places, list(wrong))).tolist():
-                    places[at] = good.get(entry.hashes[at].tobytes(), places[at])
-                if not np.array_equal(places, entry.places):
-                    self._manifests.write(name, replace(entry, places=places))
+            upkeep.find_again(damage)
         return [name for name in sorted(set(names)) if self.problem_of(name) is not None]
 
-    def _wrong_places(self, stored: Mapping[str, Stored]) -> set[int]:
-        """The places at which there is not what a manifest says."""
-        checked: set[int] = set()
-        wrong: set[int] = set()
-        for entry in stored.values():
-            new = ~np.isin(entry.places, list(checked)) if checked else slice(None)
-            places, hashes = entry.places[new], entry.hashes[new]
-            checked.update(places.tolist())
-            bad = self._packs.wrong(places, hashes, entry.page_size)
-            wrong.update(places[bad].tolist())
-        return wrong
-
     def freed_by(self, ranks: Mapping[str, int], kept: Iterable[str]) -> tuple[dict[int, int], int]:
-        """See ``freeing.freed_by``."""
+        """See ``state_sizes.freed_by``."""
+        from jondel.core.snapshots.state_sizes import freed_by  # needs numpy: slow to load
+
         return freed_by(self._manifests, self._packs, ranks, kept)
 
     def keep_only(self, names: Callable[[], Iterable[str]], *, thorough: bool = False) -> None:
@@ -273,99 +248,18 @@ class Shelf:
         """
         if not self._folder.is_dir():
             return
+        upkeep = self._upkeep()
         with self._explained(), self._locked():
-            self._manifests.sweep()
-            wanted = set(names())
-            present = set(self._manifests.names())
-            stored: dict[str, Stored] = {}
-            readable = True
-            for name in wanted & present:
-                try:
-                    stored[name] = self._manifests.stored(name)
-                except StoreUnavailable:
-                    readable = False
-            bases = {entry.base or name for name, entry in stored.items()}
-            for name in bases - stored.keys():
-                try:
-                    stored[name] = self._manifests.stored(name)
-                except StoreUnavailable:
-                    readable = False
-            for name in present - wanted - bases:
-                self._manifests.remove(name)
-            if readable:  # a damaged list of pages could need any page; better keep too much
-                self._clear_packs(
-                    stored, _COMPACTED_THOROUGHLY_BELOW if thorough else _COMPACTED_BELOW
-                )
+            if upkeep.keep_only(set(names()), thorough=thorough):
+                self._remember_packs()
+
+    def _upkeep(self) -> Upkeep:
+        from jondel.core.snapshots.upkeep import Upkeep  # needs numpy: slow to load
+
+        return Upkeep(self._manifests, self._packs)
 
     def _sync(self, descriptor: int) -> None:
         self._syncer.sync(descriptor)
-
-    # Clearing up
-
-    def _clear_packs(self, stored: dict[str, Stored], compacted_below: float) -> None:
-        live = _distinct_places(stored.values())
-        sizes = {entry.page_size for entry in stored.values()}
-        page_size = max(sizes, default=0)
-        by_pack = packs_of(live)
-        needed, counts = np.unique(by_pack, return_counts=True)
-        kept = dict(zip(needed.tolist(), (counts * page_size).tolist(), strict=True))
-        sparse = []
-        for pack in self._packs.numbers():
-            if pack not in kept:
-                self._packs.remove(pack)
-            elif len(sizes) == 1 and kept[pack] < compacted_below * self._packs.pack_size(pack):
-                sparse.append(pack)
-        if sparse:
-            self._compact(sparse, stored, live[np.isin(by_pack, sparse)], page_size)
-        self._rewrite_index(stored)
-        self._remember_packs()
-
-    def _compact(
-        self,
-        sparse: list[int],
-        stored: dict[str, Stored],
-        places: npt.NDArray[np.uint64],
-        page_size: int,
-    ) -> None:
-        """Copy what is needed of sparse packs to new ones and point the manifests there.
-
-        Old packs go last: whenever this stops, each manifest finds its pages.
-        """
-        appender = self._packs.appender(fresh=True)
-        moved = np.empty(len(places), np.uint64)
-        try:
-            for at, place in enumerate(places.tolist()):
-                data = self._packs.read(place, page_size).ljust(page_size, b"\0")
-                moved[at] = appender.append(data, page_size)[0]
-            appender.finish()
-        finally:
-            appender.close()
-        for name, entry in list(stored.items()):
-            if not len(entry.places):
-                continue
-            order = np.searchsorted(places, entry.places)
-            order[order == len(places)] = 0
-            hit = places[order] == entry.places
-            if hit.any():
-                new_places = np.where(hit, moved[order], entry.places)
-                stored[name] = replace(entry, places=new_places)
-                self._manifests.write(name, stored[name], sync=False)
-        os.sync()  # of all of them at once
-        for pack in sparse:
-            self._packs.remove(pack)
-
-    def _rewrite_index(
-        self, stored: Mapping[str, Stored], without: Collection[int] = frozenset()
-    ) -> None:
-        """Make the index tell of the pages that manifests refer to, and of no others."""
-        if not stored:
-            self._packs.replace_index(np.empty((0, 2), np.uint64), np.empty(0, np.uint64))
-            return
-        places = np.concatenate([entry.places for entry in stored.values()])
-        hashes = np.concatenate([entry.hashes for entry in stored.values()])
-        _, first = np.unique(places, return_index=True)
-        first = first[~np.isin(places[first], list(without))] if without else first
-        self._packs.replace_index(hashes[first], places[first])
 
     # What was captured last
 
@@ -373,19 +267,15 @@ class Shelf:
         try:
             content = (self._folder / "latest").read_bytes()
             head, _, groups = content.partition(b"\n")
+            if len(groups) % HASH_BYTES:
+                raise ValueError("it is cut short")
             stated = json.loads(head)
             manifest = self._manifests.load(stated["name"])
-            self._packs.require(manifest.places)
+            self._packs.require(manifest.packs())
             doubts = doubtful(stated, self._packs.identities(), read_synced(self._folder / _SYNCED))
             if doubts and not self._is_intact(manifest, doubts):
                 return None
-            return Latest(
-                stated["name"],
-                stated["origin"],
-                np.frombuffer(groups, np.uint64).reshape(-1, 2),
-                manifest,
-                bool(doubts),
-            )
+            return Latest(stated["name"], stated["origin"], groups, manifest, bool(doubts))
         except (OSError, ValueError, KeyError, TypeError, StoreUnavailable):
             return None  # then everything is read, as for a first capture
 
@@ -397,7 +287,7 @@ class Shelf:
                 "packs": self._packs.identities(),
                 "boot": boot_id(),
             }
-            file.write(json.dumps(head).encode() + b"\n" + latest.groups.tobytes())
+            file.write(json.dumps(head).encode() + b"\n" + latest.groups)
 
     def _remember_packs(self) -> None:
         """Note that the packs are as they were just left."""
@@ -407,14 +297,11 @@ class Shelf:
 
     def _is_intact(self, manifest: Manifest, doubts: Mapping[int, int]) -> bool:
         """Whether the pages of a state that are in doubt are what they should be."""
-        packs = packs_of(manifest.places)
-        for pack, start in doubts.items():
-            wanted = (packs == pack) & (offsets_of(manifest.places) >= start)
-            if self._packs.wrong(
-                manifest.places[wanted], manifest.hashes[wanted], manifest.page_size
-            ).any():
-                return False
-        return True
+        return all(
+            self._packs.holds(place, manifest.hash_of(index), manifest.page_size)
+            for index, place in enumerate(manifest.place_numbers())
+            if offset_of(place) >= doubts.get(pack_of(place), sys.maxsize)
+        )
 
     def _intake(self, latest: Latest | None, keep: Keep, *, indexed: bool) -> Intake:
         kept = self._kept(keep)
@@ -439,7 +326,7 @@ class Shelf:
     def _kept(self, keep: Keep) -> Keep:
         """What takes pages in, its errors told apart from those of the database being read."""
 
-        def kept(data: bytes | bytearray, page_size: int) -> npt.NDArray[np.uint64]:
+        def kept(data: bytes | bytearray, page_size: int) -> range:
             with self._explained():
                 return keep(data, page_size)
 
@@ -454,8 +341,3 @@ class Shelf:
                 f"{self._folder}: the snapshot could not be kept ({error.strerror}); "
                 "make room or set JONDEL_HOME to another folder"
             ) from error
-
-
-def _distinct_places(stored: Iterable[Stored]) -> npt.NDArray[np.uint64]:
-    parts = [entry.places for entry in stored]
-    return np.unique(np.concatenate(parts)) if parts else np.empty(0, np.uint64)

@@ -6,7 +6,6 @@ Its size is kept within a budget by removing the oldest snapshots that have neit
 from __future__ import annotations
 
 import os
-import shutil
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, suppress
@@ -248,6 +247,8 @@ class Store:
 
     def empty(self, location: str | None = None) -> None:
         """Throw the snapshots of one database away, or of all."""
+        import shutil  # slow to load, and seldom needed
+
         for one in [location] if location else self._locations():
             with closing(self.catalogue(one)) as catalogue:
                 catalogue.forget()
@@ -261,6 +262,8 @@ class Store:
         Raises:
             StoreUnavailable: it cannot be moved there.
         """
+        import shutil  # slow to load, and seldom needed
+
         folder = folder.expanduser().absolute()
         if folder == self.folder or self.folder in folder.parents:
             raise StoreUnavailable(f"{folder}: the store cannot be moved into itself")

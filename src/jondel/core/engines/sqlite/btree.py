@@ -6,22 +6,24 @@ What they mean is left to SQLite. Format: https://www.sqlite.org/fileformat2.htm
 
 from __future__ import annotations
 
+import struct
+from array import array
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
 import xxhash
 
-from jondel.core.engines.pages import PageSource
+from jondel.core.engines.pages import HASH_BYTES, PageSource
 
 INTERIOR_INDEX, INTERIOR_TABLE, LEAF_INDEX, LEAF_TABLE = 0x02, 0x05, 0x0A, 0x0D
 _FILE_HEADER_BYTES = 100
 _CELLS_AT = {INTERIOR_INDEX: 12, INTERIOR_TABLE: 12, LEAF_INDEX: 8, LEAF_TABLE: 8}
 _DEEPEST = 40
 _MOST_REMEMBERED = 20_000
-_children_of: dict[bytes, npt.NDArray[np.int32]] = {}
+INDEX_TYPE = "I"
 _digest = xxhash.xxh3_64_intdigest
+_pointer = struct.Struct(">I").unpack_from
+_real = struct.Struct(">d").unpack_from
 
 
 class UnexpectedPage(Exception):
@@ -30,13 +32,13 @@ class UnexpectedPage(Exception):
 
 @dataclass(frozen=True)
 class Tree:
-    """The pages of one b-tree, as indexes from 0; leaves in key order.
+    """The pages of one b-tree, as indexes from 0, 4 bytes each; leaves in key order.
 
     ``interior`` pages of a table's tree hold no rows; those of an index's tree do.
     """
 
-    interior: npt.NDArray[np.intp]
-    leaves: npt.NDArray[np.intp]
+    interior: array[int]
+    leaves: array[int]
 
 
 @dataclass(frozen=True)
@@ -54,6 +56,19 @@ class Cell:
     overflow: int
 
 
+@dataclass(frozen=True)
+class _Children:
+    """The children of an interior page, in key order, and the highest of their indexes."""
+
+    indexes: array[int]
+    highest: int
+
+
+_children_of: dict[bytes, _Children] = {}
+"""By the content of the page: two states of a database share nearly all of their interior pages,
+and so does the next state."""
+
+
 class Pages:
     """The pages of one state, and the trees in them."""
 
@@ -69,18 +84,18 @@ class Pages:
         Raises:
             UnexpectedPage: something on the way is not a b-tree page.
         """
-        level = np.array([root - 1], np.intp)
-        interior = [np.empty(0, np.intp)]
+        self._check(root - 1)
+        level, interior = array(INDEX_TYPE, [root - 1]), array(INDEX_TYPE)
         for _ in range(_DEEPEST):
-            kind = self.kind(int(level[0]))
-            if kind in (LEAF_TABLE, LEAF_INDEX):
-                return Tree(np.concatenate(interior), level)
-            interior.append(level)
-            level = np.concatenate(
-                [self._children(index) for index in level.tolist()], dtype=np.intp
-            )
-            if level.min() < 0 or level.max() >= self.source.page_count:
-                raise UnexpectedPage("a page points beyond the end of the file")
+            if self.kind(level[0]) in (LEAF_TABLE, LEAF_INDEX):
+                return Tree(interior, level)
+            interior += level
+            below = array(INDEX_TYPE)
+            for index in level:
+                children = self._children(index)
+                self._check(children.highest)
+                below += children.indexes
+            level = below
         raise UnexpectedPage("a tree of pages goes in circles")
 
     def kind(self, index: int) -> int:
@@ -139,55 +154,47 @@ class Pages:
                 parts.append(self.source.read(index)[4 : self.usable])
         return b"".join(parts)[: cell.size]
 
-    def unused_pages(self) -> npt.NDArray[np.intp]:
+    def unused_pages(self) -> array[int]:
         """The pages on the freelist."""
         header = self.source.read(0)[:_FILE_HEADER_BYTES] if self.source.page_count else b""
         trunk = int.from_bytes(header[32:36], "big") - 1
-        unused: list[npt.NDArray[np.intp]] = [np.empty(0, np.intp)]
+        unused = array(INDEX_TYPE)
         for _ in range(self.source.page_count):
             if trunk < 0:
-                return np.concatenate(unused)
+                return unused
             self._check(trunk)
             page = self.source.read(trunk)
             count = int.from_bytes(page[4:8], "big")
             if 8 + 4 * count > len(page):
                 raise UnexpectedPage("the list of unused pages is damaged")
-            unused.append(np.array([trunk], np.intp))
-            unused.append(np.frombuffer(page, ">u4", count, 8).astype(np.intp) - 1)
+            unused.append(trunk)
+            unused += _from_numbers(struct.unpack_from(f">{count}I", page, 8))
             trunk = int.from_bytes(page[:4], "big") - 1
         raise UnexpectedPage("the list of unused pages goes in circles")
 
-    def _children(self, index: int) -> npt.NDArray[np.int32]:
-        """The children of an interior page, in key order.
-
-        Remembered by the page's content: two states of a database share nearly all of their
-        interior pages, and so does the next state.
-        """
-        content = self.source.hashes[index].tobytes()
+    def _children(self, index: int) -> _Children:
+        content = self.source.hashes[index * HASH_BYTES : (index + 1) * HASH_BYTES]
         children = _children_of.get(content)
         if children is None:
-            children = self._read_children(index)
+            indexes = self._read_children(index)
+            children = _Children(indexes, max(indexes))
             if len(_children_of) >= _MOST_REMEMBERED:
                 _children_of.clear()
             _children_of[content] = children
         return children
 
-    def _read_children(self, index: int) -> npt.NDArray[np.int32]:
+    def _read_children(self, index: int) -> array[int]:
         page = self.source.read(index)
         start = _start(index)
         if page[start] not in (INTERIOR_TABLE, INTERIOR_INDEX):
             raise UnexpectedPage(f"page {index + 1} is not an interior page")
         count = int.from_bytes(page[start + 3 : start + 5], "big")
-        children = np.empty(count + 1, np.int32)
         try:
-            raw = np.frombuffer(page, np.uint8)
-            offsets = np.frombuffer(page, ">u2", count, start + 12).astype(np.intp)
-            pointers = raw[offsets[:, None] + np.arange(4)].astype(np.int64)
-        except (IndexError, ValueError) as error:
+            offsets = struct.unpack_from(f">{count}H", page, start + _CELLS_AT[page[start]])
+            pointers = [_pointer(page, offset)[0] for offset in (*offsets, start + 8)]
+        except struct.error as error:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
-        children[:count] = pointers @ np.array([1 << 24, 1 << 16, 1 << 8, 1])
-        children[count] = int.from_bytes(page[start + 8 : start + 12], "big")
-        return children - 1
+        return _from_numbers(pointers)
 
     def digests(self, index: int, row_ids: list[int], digests: list[int]) -> list[Cell]:
         """Append the row number and a 64-bit digest of each row in a page of a table's tree.
@@ -239,14 +246,13 @@ class Pages:
         if kind not in _CELLS_AT or kind == INTERIOR_TABLE:
             return []
         count = int.from_bytes(page[start + 3 : start + 5], "big")
-        raw = np.frombuffer(page, np.uint8)
+        # A size of one byte is below 128, and so little always fits into a page.
+        skipped = 4 if kind == INTERIOR_INDEX else 0
         try:
-            offsets = np.frombuffer(page, ">u2", count, start + _CELLS_AT[kind]).astype(np.intp)
-            # A size of one byte is below 128, and so little always fits into a page.
-            skipped = 4 if kind == INTERIOR_INDEX else 0
-            long = offsets[raw[offsets + skipped] > 127]
-            cells = [self._cell(page, offset + skipped, kind) for offset in long.tolist()]
-        except (IndexError, ValueError) as error:
+            offsets = struct.unpack_from(f">{count}H", page, start + _CELLS_AT[kind])
+            long = [offset + skipped for offset in offsets if page[offset + skipped] > 127]
+            cells = [self._cell(page, offset, kind) for offset in long]
+        except (IndexError, struct.error) as error:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
         return [cell for cell in cells if cell.overflow >= 0]
 
@@ -260,6 +266,13 @@ class Pages:
     def _check(self, index: int) -> None:
         if not 0 <= index < self.source.page_count:
             raise UnexpectedPage("a page points beyond the end of the file")
+
+
+def _from_numbers(numbers: Sequence[int]) -> array[int]:
+    """The indexes of pages that are given by their numbers, which count from 1."""
+    if 0 in numbers:
+        raise UnexpectedPage("a page points to no page")
+    return array(INDEX_TYPE, [number - 1 for number in numbers])
 
 
 def leading_values(record: bytes, count: int) -> tuple[int | float | bytes | Text | None, ...]:
@@ -298,7 +311,10 @@ def _value(
         end = offset + _INTEGER_BYTES[serial]
         return int.from_bytes(record[offset:end], "big", signed=True), end
     if serial == 7:
-        return float(np.frombuffer(record, ">f8", 1, offset)[0]), offset + 8
+        try:
+            return _real(record, offset)[0], offset + 8
+        except struct.error as error:
+            raise UnexpectedPage("a record is cut short") from error
     if serial in (8, 9):
         return serial - 8, offset
     if serial < 12:

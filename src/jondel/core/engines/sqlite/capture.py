@@ -18,7 +18,6 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 import apsw
-import numpy as np
 
 from jondel.core.engines.pages import Origin, PageSink
 from jondel.core.engines.sqlite.committed_state import (
@@ -166,7 +165,7 @@ class _Capture:
     def _put_run(self, first: int, count: int, data: bytes | bytearray) -> None:
         if len(data) < count * self._state.page_size:
             raise DatabaseDamaged(_cut_short(self._path, self._state))
-        self._sink.put(np.arange(first, first + count), data)
+        self._sink.put(range(first, first + count), data)
 
     def _origin(self, log_end: LogMark | None) -> Origin:
         state = self._state
@@ -219,7 +218,7 @@ class _Following:
             data = state.read_file(first, count)
             whole = len(data) // size
             if whole:
-                self._sink.put(np.arange(first, first + whole), data[: whole * size])
+                self._sink.put(range(first, first + whole), data[: whole * size])
             # A checkpoint may have shortened the file; what is needed of that is in the log.
             pending.update(range(first + whole + 1, first + count + 1))
             later = self._look()
@@ -267,7 +266,7 @@ class _Following:
                         return None
                     raise DatabaseDamaged(_cut_short(self._path, self._state))
                 found.append(data)
-            self._sink.put(np.array(part, np.intp) - 1, b"".join(found))
+            self._sink.put([page - 1 for page in part], b"".join(found))
         return from_file
 
     def _look(self) -> set[int] | None:
@@ -303,7 +302,7 @@ def put_pages(
         check_stop(stop)
         part = wanted[start : start + at_once]
         data = b"".join([state.read(number - 1) for number in part])
-        sink.put(np.array(part, np.intp) - 1, data)
+        sink.put([number - 1 for number in part], data)
 
 
 def _cut_short(path: Path, state: CommittedState) -> str:

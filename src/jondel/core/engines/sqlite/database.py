@@ -244,7 +244,7 @@ class LiveSqliteDatabase(SqliteDatabase):
             return self._reading.files.token()
 
     def capture(self, sink: PageSink) -> None:
-        from jondel.core.engines.sqlite.capture import capture_pages  # needs numpy: slow to load
+        from jondel.core.engines.sqlite.capture import capture_pages  # not needed to look
 
         with translated(self._path):
             capture_pages(self._path, sink, self._stop_asked, lock=self._reading.lock)

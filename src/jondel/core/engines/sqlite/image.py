@@ -6,9 +6,8 @@ import re
 from pathlib import Path
 
 import apsw
-import numpy as np
 
-from jondel.core.engines.pages import PageHashes, PagePeek, PageSource
+from jondel.core.engines.pages import PageHashes, PageIndexes, PagePeek, PageSource, is_small
 from jondel.core.engines.protocol import Database, Selection
 from jondel.core.engines.sqlite import connection as opening
 from jondel.core.engines.sqlite import page_vfs
@@ -34,8 +33,7 @@ class SqliteImage(SqliteDatabase):
         self.pages = pages
         self.served_name = page_vfs.serve(pages)
         self._only_schema: Schema | None = None
-        self._touched = np.empty(0, np.intp)
-        self._touched_hashes: PageHashes = np.empty((0, 2), np.uint64)
+        self._touched: tuple[PageIndexes, PageHashes] | None = None
         self._comparison: tuple[SqliteImage, PageComparison | None] | None = None
         try:
             super().__init__(Path(location), self._opened, location)
@@ -81,13 +79,17 @@ class SqliteImage(SqliteDatabase):
         pages = self.pages
         if other.page_size != pages.page_size or 0 not in pages.touched:
             return False
-        if len(self._touched) != len(pages.touched):
-            self._touched = np.array(sorted(pages.touched), np.intp)
-            self._touched_hashes = pages.hashes[self._touched]
-        hashes = other.hashes(self._touched)
+        if self._touched is None or len(self._touched[0]) != len(pages.touched):
+            import numpy as np  # slow to load, and needed only for many states
+
+            touched = np.array(sorted(pages.touched), np.intp)
+            own = np.frombuffer(pages.hashes, np.uint64).reshape(-1, 2)
+            self._touched = touched, own[touched]
+        touched, own = self._touched
+        hashes = other.hashes(touched)
         if hashes is None:
             return False
-        same = (hashes == self._touched_hashes).all(1)
+        same = (hashes == own).all(1)
         if not same[1:].all():
             return False
         return bool(same[0]) or _settled_part(other.read(0)) == _settled_part(pages.read(0))
@@ -114,7 +116,12 @@ class SqliteImage(SqliteDatabase):
             width = _key_width(old, new)
             if old is not None and width is not None and old.storage and new.storage:
                 tables[new.name] = TableTrees((old.storage, new.storage), width)
-        return PageComparison((older.pages, self.pages), tables, self._encoding)
+        sources = (older.pages, self.pages)
+        if all(is_small(source.page_count) for source in sources):
+            return PageComparison(sources, tables, self._encoding)
+        from jondel.core.engines.sqlite.array_comparison import ArrayComparison  # needs numpy
+
+        return ArrayComparison(sources, tables, self._encoding)
 
     def _selection(
         self, comparison: PageComparison, older: SqliteImage, name: str

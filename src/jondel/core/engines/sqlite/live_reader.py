@@ -202,7 +202,7 @@ class LiveReader:
     @contextmanager
     def _private_copy(self) -> Iterator[None]:
         """Serve a copy of the latest state while the block runs."""
-        from jondel.core.engines.sqlite.capture import capture_pages  # needs numpy: slow to load
+        from jondel.core.engines.sqlite.capture import capture_pages  # not needed to look
         from jondel.core.engines.sqlite.private_copy import PrivateCopy
 
         with closing(PrivateCopy()) as copy:

@@ -10,15 +10,15 @@ Rows found here may turn out to be equal; rows not found here are. SQLite reads 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from array import array
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import chain
 
-import numpy as np
-import numpy.typing as npt
 import xxhash
 
-from jondel.core.engines.pages import PageSource
+from jondel.core.engines.pages import HASH_BYTES, PageSource
 from jondel.core.engines.protocol import Selection
 from jondel.core.engines.sqlite.btree import (
     LEAF_INDEX,
@@ -30,7 +30,6 @@ from jondel.core.engines.sqlite.btree import (
     UnexpectedPage,
     leading_values,
 )
-from jondel.core.engines.sqlite.leaf_pairs import rows_that_differ
 from jondel.core.engines.sqlite.sql_text import text_of
 from jondel.core.model.values import StoredValue
 
@@ -42,15 +41,7 @@ _MOST_PAGES_WITH_PLAIN_OVERFLOW = 1 << 25
 """With fewer pages than this, an overflow page begins with a byte below 2, and no b-tree page."""
 _MOST_KEYS = 50_000
 """Rows without a number are read one by one; above this, reading all in order is quicker."""
-_OLD, _NEW = 0, 1
-
-
-@dataclass(frozen=True)
-class _Rows:
-    """Rows of some leaves: sorted row numbers, and a digest of each row's bytes."""
-
-    row_ids: npt.NDArray[np.int64]
-    digests: npt.NDArray[np.uint64]
+OLD, NEW = 0, 1
 
 
 @dataclass(frozen=True)
@@ -66,7 +57,10 @@ class TableTrees:
 
 
 class PageComparison:
-    """Two states of one database, compared by their pages; the older side is the first."""
+    """Two states of one database, compared by their pages; the older side is the first.
+
+    ``ArrayComparison`` does the same for large ones.
+    """
 
     def __init__(
         self,
@@ -77,18 +71,35 @@ class PageComparison:
         self._sources = sources
         self._tables = tables
         self._encoding = encoding
-        self._pages = (Pages(sources[_OLD]), Pages(sources[_NEW]))
+        self._pages = (Pages(sources[OLD]), Pages(sources[NEW]))
         self._common = min(source.page_count for source in sources)
         self._trees: dict[tuple[int, str], Tree] = {}
-        hashes = [source.hashes[: self._common] for source in sources]
-        self._differs = (hashes[_OLD] != hashes[_NEW]).any(1)
+        self._prepare()
+
+    def _prepare(self) -> None:
+        """Find the pages that both sides have and that differ."""
+        old, new = (source.hashes for source in self._sources)
+        self._differing_pages = {
+            index
+            for index in range(self._common)
+            if old[index * HASH_BYTES : (index + 1) * HASH_BYTES]
+            != new[index * HASH_BYTES : (index + 1) * HASH_BYTES]
+        }
+
+    def _differs(self, index: int) -> bool:
+        """Whether a page that both sides have differs."""
+        return index in self._differing_pages
+
+    def _all_differing(self) -> Iterable[int]:
+        """All pages that both sides have and that differ, rising."""
+        return sorted(self._differing_pages)
 
     def selection(self, table: str) -> Selection | None:
         """The rows of a table that can differ; None where all must be read to know."""
         if table not in self._tables:
             return None
         try:
-            old, new = self._tree(_OLD, table), self._tree(_NEW, table)
+            old, new = self._tree(OLD, table), self._tree(NEW, table)
             leaves = self._differing(old.leaves, new.leaves)
             total = len(old.leaves) + len(new.leaves)
             if total > _SMALL_TREE and sum(map(len, leaves)) > _LARGEST_SHARE * total:
@@ -96,7 +107,7 @@ class PageComparison:
             if not self._tables[table].key_width:
                 return self._numbered(table, leaves)
             interior = self._differing(old.interior, new.interior)
-            pages = [np.concatenate(pair) for pair in zip(interior, leaves, strict=True)]
+            pages = [[*inner, *outer] for inner, outer in zip(interior, leaves, strict=True)]
             return self._keyed(table, pages)
         except UnexpectedPage:
             return None
@@ -108,13 +119,13 @@ class PageComparison:
         """
         tables: set[str] = set()
         try:
-            if len(self._changed_overflow):
+            if self._changed_overflow:
                 return tables
             for name, trees in self._tables.items():
                 old, new = (root - 1 for root in trees.roots)
-                if old != new or not 0 <= old < self._common or self._differs[old]:
+                if old != new or not 0 <= old < self._common or self._differs(old):
                     continue
-                if self._pages[_OLD].kind(old) in (LEAF_TABLE, LEAF_INDEX):
+                if self._pages[OLD].kind(old) in (LEAF_TABLE, LEAF_INDEX):
                     tables.add(name)
         except UnexpectedPage:
             tables.clear()
@@ -127,70 +138,51 @@ class PageComparison:
             self._trees[side, table] = tree
         return tree
 
-    def _differing(
-        self, old: npt.NDArray[np.intp], new: npt.NDArray[np.intp]
-    ) -> list[npt.NDArray[np.intp]]:
+    def _differing(self, old: Sequence[int], new: Sequence[int]) -> list[Sequence[int]]:
         """The pages of each side that the other does not have, or has with another content."""
         return [self._not_shared(old, new), self._not_shared(new, old)]
 
-    def _not_shared(
-        self, pages: npt.NDArray[np.intp], others: npt.NDArray[np.intp]
-    ) -> npt.NDArray[np.intp]:
-        shared = np.zeros(max(source.page_count for source in self._sources), bool)
-        shared[others] = True
-        shared[: self._common] &= ~self._differs
-        shared[self._common :] = False
-        return pages[~shared[pages]]
+    def _not_shared(self, pages: Sequence[int], others: Sequence[int]) -> Sequence[int]:
+        """The pages of one tree that the other does not have, or has with another content."""
+        shared = set(others)
+        return [
+            index
+            for index in pages
+            if index not in shared or index >= self._common or self._differs(index)
+        ]
 
     # Tables with row numbers
 
-    def _numbered(self, table: str, leaves: Sequence[npt.NDArray[np.intp]]) -> Selection:
-        row_ids: list[int] = [cell.row_id for cell in self._behind_changes.get(table, ())]
-        if not len(self._changed_overflow):
-            # Most leaves are in both trees at the same place: then only what differs in them
-            # counts. (Where overflow pages changed too, every row has to be looked at.)
-            both = np.intersect1d(leaves[_OLD], leaves[_NEW], assume_unique=True)
-            row_ids += rows_that_differ(*self._pages, both)
-            leaves = [np.setdiff1d(side, both, assume_unique=True) for side in leaves]
-        old, new = (self._rows(side, leaves[side].tolist()) for side in (_OLD, _NEW))
-        differing = np.union1d(_without_equal(old, new), _without_equal(new, old))
-        return Selection(row_ids=np.union1d(differing, np.array(row_ids, np.uint64).view(np.int64)))
-
-    def _rows(self, side: int, leaves: list[int]) -> _Rows:
-        row_ids: list[int] = []
-        digests: list[int] = []
-        all_ids = [np.empty(0, np.int64)]
-        all_digests = [np.empty(0, np.uint64)]
-        for number, leaf in enumerate(leaves):
-            for cell in self._pages[side].digests(leaf, row_ids, digests):
-                row_ids.append(cell.row_id)
-                digests.append(self._digest_of_large(side, cell))
-            # Arrays take a fraction of what lists of numbers take.
-            if number % 256 == 255 or number == len(leaves) - 1:
-                all_ids.append(np.array(row_ids, np.uint64).view(np.int64))
-                all_digests.append(np.array(digests, np.uint64))
-                row_ids.clear()
-                digests.clear()
-        ids = np.concatenate(all_ids)
-        order = np.argsort(ids, kind="stable")
-        return _Rows(ids[order], np.concatenate(all_digests)[order])
+    def _numbered(self, table: str, leaves: Sequence[Sequence[int]]) -> Selection:
+        sides: list[set[tuple[int, int]]] = []
+        for side in (OLD, NEW):
+            row_ids: list[int] = []
+            digests: list[int] = []
+            for leaf in leaves[side]:
+                for cell in self._pages[side].digests(leaf, row_ids, digests):
+                    row_ids.append(cell.row_id)
+                    digests.append(self._digest_of_large(side, cell))
+            sides.append(set(zip(row_ids, digests, strict=True)))
+        differing = {row_id for row_id, _ in sides[OLD] ^ sides[NEW]}
+        differing.update(cell.row_id for cell in self._behind_changes.get(table, ()))
+        return Selection(row_ids=array("q", sorted(map(_signed, differing))))
 
     def _digest_of_large(self, side: int, cell: Cell) -> int:
         """The digest of a row with overflow pages; unlike on the other side if one changed."""
         digest = xxhash.xxh3_64(cell.payload)
         digest.update(b"%d %d" % (cell.size, cell.overflow))
-        if len(self._changed_overflow) and self._leads_to_change(side, cell):
+        if self._changed_overflow and self._leads_to_change(side, cell):
             digest.update(b"%d" % side)
         return digest.intdigest()
 
     # Tables without
 
-    def _keyed(self, table: str, pages: Sequence[npt.NDArray[np.intp]]) -> Selection | None:
+    def _keyed(self, table: str, pages: Sequence[Sequence[int]]) -> Selection | None:
         width = self._tables[table].key_width
         sides: list[dict[int, tuple[int, int]]] = []
-        for side in (_OLD, _NEW):
+        for side in (OLD, NEW):
             rows = {}
-            for index in pages[side].tolist():
+            for index in pages[side]:
                 for place, cell in enumerate(self._pages[side].cells(index)):
                     digest = (
                         self._digest_of_large(side, cell)
@@ -200,7 +192,7 @@ class PageComparison:
                     rows[digest] = (index, place)
             sides.append(rows)
         keys: set[tuple[StoredValue, ...]] = set()
-        for side in (_OLD, _NEW):
+        for side in (OLD, NEW):
             wanted: dict[int, set[int]] = {}
             for digest in sides[side].keys() - sides[1 - side].keys():
                 index, place = sides[side][digest]
@@ -211,7 +203,7 @@ class PageComparison:
                         keys.add(self._key(side, cell, width))
             if len(keys) > _MOST_KEYS:
                 return None
-        keys |= {self._key(_OLD, cell, width) for cell in self._behind_changes.get(table, ())}
+        keys |= {self._key(OLD, cell, width) for cell in self._behind_changes.get(table, ())}
         return Selection(keys=tuple(keys))
 
     def _key(self, side: int, cell: Cell, width: int) -> tuple[StoredValue, ...]:
@@ -224,26 +216,24 @@ class PageComparison:
     # Overflow pages that changed
 
     @cached_property
-    def _changed_overflow(self) -> npt.NDArray[np.bool_]:
-        """For each page whether it is, on both sides, one that long rows go on in, and differs.
-
-        Empty where there is none.
-        """
+    def _changed_overflow(self) -> frozenset[int]:
+        """The pages that long rows go on in, on both sides, and that differ."""
         if self._common >= _MOST_PAGES_WITH_PLAIN_OVERFLOW:
             raise UnexpectedPage("too large to tell overflow pages by their first byte")
-        changed = np.zeros(self._common, bool)
-        unused = [set(pages.unused_pages().tolist()) for pages in self._pages]
-        skipped = unused[_OLD] | unused[_NEW] | self._special_pages()
-        for index in np.flatnonzero(self._differs).tolist():
-            if index and index not in skipped:
-                changed[index] = all(source.read(index)[0] < 2 for source in self._sources)
-        return changed if changed.any() else changed[:0]
+        skipped = self._special_pages().union(*(pages.unused_pages() for pages in self._pages))
+        return frozenset(
+            index
+            for index in self._all_differing()
+            if index
+            and index not in skipped
+            and all(source.read(index)[0] < 2 for source in self._sources)
+        )
 
     def _special_pages(self) -> set[int]:
         """The lock-byte page, and the pages that tell an auto-vacuum where pages belong."""
-        lock_byte = _LOCK_BYTE // self._sources[_OLD].page_size
+        lock_byte = _LOCK_BYTE // self._sources[OLD].page_size
         special = {lock_byte}
-        for side in (_OLD, _NEW):
+        for side in (OLD, NEW):
             header = self._sources[side].read(0)
             if int.from_bytes(header[52:56], "big"):
                 stride = self._pages[side].usable // 5 + 1
@@ -254,10 +244,7 @@ class PageComparison:
 
     def _leads_to_change(self, side: int, cell: Cell) -> bool:
         changed = self._changed_overflow
-        return any(
-            index < len(changed) and bool(changed[index])
-            for index in self._pages[side].chain(cell.overflow)
-        )
+        return any(index in changed for index in self._pages[side].chain(cell.overflow))
 
     @cached_property
     def _behind_changes(self) -> dict[str, list[Cell]]:
@@ -267,40 +254,35 @@ class PageComparison:
         the long rows of all other leaves are gone through until each has been found.
         """
         cells: dict[str, list[Cell]] = {}
-        sought = set(np.flatnonzero(self._changed_overflow).tolist())
+        sought = set(self._changed_overflow)
         if not sought:
             return cells
-        shared: dict[str, npt.NDArray[np.intp]] = {}
+        shared: dict[str, list[int]] = {}
         for table, trees in self._tables.items():
-            old, new = self._tree(_OLD, table), self._tree(_NEW, table)
+            old, new = self._tree(OLD, table), self._tree(NEW, table)
             pairs = [(old.leaves, new.leaves)]
             if trees.key_width:
                 pairs.append((old.interior, new.interior))
             differing = [self._differing(*pair) for pair in pairs]
-            for side in (_OLD, _NEW):
-                for index in np.concatenate([pair[side] for pair in differing]).tolist():
+            for side in (OLD, NEW):
+                for index in chain.from_iterable(pair[side] for pair in differing):
                     for cell in self._pages[side].large_cells(index):
                         sought.difference_update(self._pages[side].chain(cell.overflow))
-            own = np.concatenate([pair[_OLD] for pair in pairs])
-            shared[table] = np.setdiff1d(own, np.concatenate([pair[_OLD] for pair in differing]))
+            own = set(chain.from_iterable(pair[OLD] for pair in pairs))
+            own.difference_update(*(pair[OLD] for pair in differing))
+            shared[table] = sorted(own)
         for table, indexes in shared.items():
-            for index in indexes.tolist():
+            for index in indexes:
                 if not sought:
                     return cells
-                for cell in self._pages[_OLD].large_cells(index):
-                    chain = set(self._pages[_OLD].chain(cell.overflow))
-                    if sought & chain:
-                        sought -= chain
+                for cell in self._pages[OLD].large_cells(index):
+                    behind = set(self._pages[OLD].chain(cell.overflow))
+                    if sought & behind:
+                        sought -= behind
                         cells.setdefault(table, []).append(cell)
         return cells
 
 
-def _without_equal(rows: _Rows, others: _Rows) -> npt.NDArray[np.int64]:
-    """The numbers of the rows that the other side does not have with the same bytes."""
-    if not len(others.row_ids):
-        return rows.row_ids
-    at = np.searchsorted(others.row_ids, rows.row_ids)
-    at[at == len(others.row_ids)] = 0
-    equal = (others.row_ids[at] == rows.row_ids) & (others.digests[at] == rows.digests)
-    differing: npt.NDArray[np.int64] = rows.row_ids[~equal]
-    return differing
+def _signed(row_id: int) -> int:
+    """A row number that was read as if it were not signed."""
+    return row_id - (1 << 64) if row_id >> 63 else row_id

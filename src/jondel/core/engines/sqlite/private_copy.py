@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Sequence
 from typing import IO
 
-from jondel.core.engines.pages import Origin, PageIndexes
+from jondel.core.engines.pages import Origin
 from jondel.core.engines.sqlite.committed_state import HEADER_SIZE
 
 
@@ -33,13 +34,12 @@ class PrivateCopy:
         self.page_size, self.page_count = page_size, page_count
         self._file.truncate(0)
 
-    def put(self, indexes: PageIndexes, data: bytes | bytearray) -> None:
+    def put(self, indexes: Sequence[int], data: bytes | bytearray) -> None:
         size, descriptor = self.page_size, self._file.fileno()
-        first = int(indexes[0])
-        if int(indexes[-1]) - first == len(indexes) - 1:
-            os.pwrite(descriptor, data, first * size)
+        if isinstance(indexes, range):
+            os.pwrite(descriptor, data, indexes.start * size)
             return
-        for number, index in enumerate(indexes.tolist()):
+        for number, index in enumerate(indexes):
             os.pwrite(descriptor, data[number * size : (number + 1) * size], index * size)
 
     def resize(self, page_count: int) -> None:

@@ -9,7 +9,6 @@ from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO
 
-import numpy as np
 from xxhash import xxh3_128_digest
 
 from jondel.core.engines.pages import PagePeek, PageSource
@@ -44,6 +43,8 @@ def write_new_file(pages: PageSource, path: Path, go_on: Callable[[], None]) -> 
 
 def likeness(path: Path, state: PagePeek) -> float:
     """How much of a file is what a captured state holds, by a sample of its pages."""
+    import numpy as np  # slow to load, and seldom needed
+
     try:
         file = PlainFile(path)
     except OSError:
