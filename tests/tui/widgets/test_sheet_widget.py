@@ -154,7 +154,7 @@ async def test_rows_are_chosen_and_stay_so_when_they_are_read_anew() -> None:
         await pilot.press("space", "down", "space")
         await pilot.pause()
         assert app.sheet.chosen == {(0,), (2,)}
-        app.sheet.show(_Sea(60), keep_place=True)
+        app.sheet.show_again(_Sea(60))
         await pilot.pause(0.1)
         assert app.sheet.chosen == {(0,), (2,)}
         assert app.sheet.cursor_row == 3

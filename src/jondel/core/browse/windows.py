@@ -64,6 +64,18 @@ class WindowCache:
             return None
         return window.positions[within], window.rows[within]
 
+    def ordinal_near(self, position: Position, ordinal: int) -> int | None:
+        """Where a record is, if it is at this ordinal or in a block at hand around it."""
+        at = self.row(ordinal)
+        if at is not None and at[0] == position:
+            return ordinal
+        block = ordinal // BLOCK_ROWS
+        for number in (block, block - 1, block + 1):
+            window = self._blocks.get(number)
+            if window is not None and position in window.positions:
+                return window.offset + list(window.positions).index(position)
+        return None
+
     def missing(self, first: int, last: int) -> list[int]:
         """The blocks not at hand for the rows from ``first`` to ``last``, both included."""
         last = min(last, self.extent.rows - 1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import AsyncGenerator, Callable, Hashable, Sequence
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, TypeAlias, TypeVar
 
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.engines.protocol import ArrangingProgress, Database, Extent
@@ -28,6 +28,10 @@ _FOUND_BY_COUNTING = 20_000
 """Rows as far down as this are found without measuring the table first."""
 _CARD_VALUE_BYTES = 64 * 1024
 _SENT_EVERY_SECONDS = 0.1
+
+
+Anchor: TypeAlias = tuple[int, Position]
+"""A row that a person is at: its ordinal and its position when they were last read."""
 
 
 class RowService:
@@ -82,17 +86,29 @@ class RowService:
 
     # Rows
 
-    async def first_rows(self, moment: Moment, table: Table, around: Sequence[int]) -> WindowCache:
+    async def first_rows(
+        self, moment: Moment, table: Table, around: Sequence[int], anchors: Sequence[Anchor] = ()
+    ) -> tuple[WindowCache, list[int]]:
         """Measure a table at a glance and read the blocks that the given rows are in.
 
         It is measured exactly where rows far down are wanted, which could not be found else.
+        The second item is how many rows further down than before each of the anchors is, 0 where
+        it is there no more; the rows around are then read there.
         """
         quick = all(ordinal < _FOUND_BY_COUNTING for ordinal in around)
 
-        def work(database: Database) -> WindowCache:
+        def work(database: Database) -> tuple[WindowCache, list[int]]:
             cache = WindowCache(table, database.measure(table, quick=quick))
             cache.read_around(database, around)
-            return cache
+            shifts = []
+            for ordinal, position in anchors:
+                found = cache.ordinal_near(position, ordinal)
+                if found is None and database.read_record(table, position, 1) is not None:
+                    found = database.ordinal_of(table, position)
+                shifts.append(found - ordinal if found is not None else 0)
+            for shift in set(shifts):
+                cache.read_around(database, [ordinal + shift for ordinal in around])
+            return cache, shifts
 
         return await self._read(self._rows, moment, work)
 

@@ -24,7 +24,7 @@ from jondel.tui.frame.place import (
     RecordRef,
 )
 from jondel.tui.services.moments import Moment
-from jondel.tui.services.rows import RowService
+from jondel.tui.services.rows import Anchor, RowService
 from jondel.tui.views.records.table_rows import TableRows
 
 if TYPE_CHECKING:
@@ -53,6 +53,9 @@ class SheetOpening:
     position: Position = ()
     """The position of that row, where it may have moved."""
     column: str = ""
+    shifts: Sequence[int] = (0, 0)
+    """How many rows further down the current record and the topmost one in view are, where one
+    stays with them."""
     new: int | None = None
     """The new record of the draft to be on."""
     ghosts: Sequence[Ghost] | None = None
@@ -88,11 +91,13 @@ class SheetOpener:
         record: RecordRef | None,
         in_view: Sequence[int],
         removed: TableChanges | None = None,
+        anchors: Sequence[Anchor] = (),
     ) -> None:
         """Read what an opening needs to show a record.
 
-        ``in_view`` are the ordinals of the rows in view, where its table is shown already.
-        ``removed`` are the changes that the removed records are listed in.
+        ``in_view`` are the ordinals of the current row and of others in view, where its table is
+        shown already, ``anchors`` those that one stays with. ``removed`` are the changes that the
+        removed records are listed in.
 
         Raises:
             RecordNotFound: the record is not there.
@@ -100,7 +105,7 @@ class SheetOpener:
         try:
             await self._find(opening, record)
             if opening.state.natural:
-                await self._read_natural(opening, in_view)
+                await self._read_natural(opening, in_view, anchors)
             else:
                 await self._read_arranged(opening)
             if isinstance(record, AtRemoved):
@@ -141,11 +146,17 @@ class SheetOpener:
             raise RecordNotFound(f"{safe_name(table.name)}: the record is no longer there")
         opening.row = ordinal
 
-    async def _read_natural(self, opening: SheetOpening, in_view: Sequence[int]) -> None:
+    async def _read_natural(
+        self, opening: SheetOpening, in_view: Sequence[int], anchors: Sequence[Anchor]
+    ) -> None:
         around = list(in_view) if opening.keep_place else [opening.state.row]
         if opening.row is not None:
             around = [opening.row, *(around if opening.keep_place else ())]
-        cache = await self._rows.first_rows(opening.moment, opening.table, around)
+        stays = opening.keep_place and opening.row is None
+        cache, shifts = await self._rows.first_rows(
+            opening.moment, opening.table, around, anchors if stays else ()
+        )
+        opening.shifts = shifts or opening.shifts
         opening.source = TableRows(self._rows, opening.moment, cache)
 
     async def _read_arranged(self, opening: SheetOpening) -> None:

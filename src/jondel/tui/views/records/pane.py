@@ -158,7 +158,9 @@ class SheetPane(PlainGround, Vertical):
         if same and unchanged and not wanted.natural and record is None:
             opening.row, opening.position = self.sheet.current_row, self.sheet.current_position
             opening.column = self.sheet.column_name
-        await self._opener.open(opening, record, self.sheet.rows_in_view, removed)
+        await self._opener.open(
+            opening, record, self.sheet.rows_in_view, removed, self.sheet.anchors
+        )
         return opening
 
     def _state_of(self, table: Table) -> SheetState:
@@ -208,7 +210,7 @@ class SheetPane(PlainGround, Vertical):
     def _show_source(self, opening: SheetOpening, source: TableRows) -> None:
         state, sheet = self.state, self.sheet
         if opening.keep_place:
-            self._show_same(source)
+            self._show_same(source, opening.shifts)
             if opening.row is not None:
                 sheet.go_to(opening.row, opening.column or None)
         else:
@@ -222,14 +224,17 @@ class SheetPane(PlainGround, Vertical):
             self.call_after_refresh(sheet.go_to_new, opening.new)
         self._shown_anew(source)
 
-    def _show_same(self, source: TableRows, row: int | None = None) -> None:
-        """Show rows of the same columns, read anew, where one is among them."""
+    def _show_same(self, source: TableRows, shifts: Sequence[int] = (0, 0)) -> None:
+        """Show rows of the same columns, read anew, where one is among them.
+
+        ``shifts`` says how many rows further down the current one and the topmost one are now.
+        """
         fresh: dict[Position, frozenset[int]] = {}
         if self.source is not None and source.moment == self.source.moment:
             first, last = min(self.sheet.rows_in_view), max(self.sheet.rows_in_view)
             around = range(max(0, first - 1), last + 2)
             fresh = source.changed_since(self.sheet.rows_at_hand(), around)
-        self.sheet.show(source, keep_place=True, row=row)
+        self.sheet.show_again(source, *shifts)
         if fresh:
             self.sheet.set_fresh(fresh)
             self.set_timer(_FRESH_SECONDS, lambda: self.sheet.set_fresh({}))
@@ -292,10 +297,12 @@ class SheetPane(PlainGround, Vertical):
         wanted = self.state.row if opening.row is None else opening.row
         begins = not opening.keep_place and not sheet.cursor_row and bool(wanted)
         position = opening.position if begins else sheet.current_position
+        at = sheet.rows_in_view[0]
         row = await rows.read_around(opening.moment, cache, sheet.rows_in_view, position)
         self._progress = None
         source = TableRows(rows, opening.moment, cache)
-        self._show_same(source, None if begins else row)
+        shift = row - at if row is not None and not begins else 0
+        self._show_same(source, (shift, shift))
         if begins:
             column = opening.column or self.state.column
             sheet.go_to(wanted if row is None else row, column or None)

@@ -127,39 +127,44 @@ class Sheet(LinesView, can_focus=True):
         self,
         source: RowSource,
         *,
-        keep_place: bool = False,
         row: int | None = None,
         column: str = "",
         layout: ColumnLayout | None = None,
     ) -> None:
-        """Show rows.
-
-        With ``keep_place`` they are those of the same columns, read anew; ``row`` is the ordinal
-        that the current row has now, where that is known. Without, ``row`` and ``column`` say where
-        to begin, and ``layout`` how the columns are laid out.
-        """
-        before, shift = self._content.lines.ordinal(self.cursor_row), 0
-        if keep_place:
-            shift = row - before if row is not None else 0
-            self._content.take_source(source)
-        else:
-            self._content = SheetContent(source)
-            if layout is not None:
-                self._column_layout = layout
-            self._fit_columns()
+        """Show rows; ``row`` and ``column`` say where to begin, ``layout`` how the columns are laid
+        out."""
+        self._content = SheetContent(source)
+        if layout is not None:
+            self._column_layout = layout
+        self._fit_columns()
         self._problem = ""
         self._resize()
-        if keep_place:
-            around = [source.row(ordinal) for ordinal in range(*self._lines_in_view)]
-            self._widen([entry[1] for entry in around if entry is not None])
-            if shift:
-                self.scroll_to(None, self.scroll_target_y + shift, animate=False, force=True)
-            self.cursor_row = max(0, min(before + shift, self._last_line))
-        else:
-            self.cursor_row = self.cursor_column = 0
-            self.scroll_to(0, 0, animate=False)
-            if row or column:
-                self.go_to(row or 0, column or None)
+        self.cursor_row = self.cursor_column = 0
+        self.scroll_to(0, 0, animate=False)
+        if row or column:
+            self.go_to(row or 0, column or None)
+        self._shown_anew()
+
+    def show_again(self, source: RowSource, shift: int = 0, top_shift: int = 0) -> None:
+        """Show rows of the same columns, read anew, and stay where one is among them.
+
+        ``shift`` is how many rows further down the current row is now, ``top_shift`` the one at the
+        top, which counts where the current one is not in view.
+        """
+        before, first = self._content.lines.ordinal(self.cursor_row), int(self.scroll_target_y)
+        in_view = first <= self.cursor_row <= first + self._body_height - 1
+        self._content.take_source(source)
+        self._problem = ""
+        self._resize()
+        around = [source.row(ordinal) for ordinal in range(*self._lines_in_view)]
+        self._widen([entry[1] for entry in around if entry is not None])
+        scrolled = shift if in_view else top_shift
+        if scrolled:
+            self.scroll_to(None, self.scroll_target_y + scrolled, animate=False, force=True)
+        self.cursor_row = max(0, min(before + shift, self._last_line))
+        self._shown_anew()
+
+    def _shown_anew(self) -> None:
         self._read_visible()
         self._announce()
         self.refresh()
@@ -326,6 +331,21 @@ class Sheet(LinesView, can_focus=True):
         """The ordinals of the current row and of those at the top and the bottom."""
         lines = (self.cursor_row, *self._lines_in_view)
         return [self._content.lines.ordinal(line) for line in lines]
+
+    @property
+    def anchors(self) -> list[tuple[int, Position]]:
+        """The current row and the topmost one in view: their ordinals and positions.
+
+        Empty where the current line is no row, or has not been read.
+        """
+        record, row = self.current_record, self.current_row
+        if record is None or row is None or not record[0]:
+            return []
+        top = self._content.row_at(self._lines_in_view[0])
+        at_top = self._content.record_at(self._lines_in_view[0])
+        if top is None or at_top is None or not at_top[0]:
+            top, at_top = row, record
+        return [(row, record[0]), (top, at_top[0])]
 
     def rows_at_hand(self) -> dict[Position, ShownRow]:
         """The rows around those in view, as last read, by their positions."""
