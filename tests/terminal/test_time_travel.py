@@ -22,8 +22,13 @@ def test_watch_look_back_and_restore(terminal, home: Path) -> None:  # type: ign
     screen.press("w")
     screen.sees("watching: use the app")
     harbour_desk("book-berth", database, _CLOCK)
+    screen.sees("1 new", "s2 recorded; n leads there", "live")
+    screen.press("n", "c")
     screen.sees("changes of s2", "free → held")
+    screen.press("N")
     harbour_desk("sell-fuel", database, _CLOCK)
+    screen.sees("s3 recorded; ] leads there")
+    screen.press("]")
     screen.sees("changes of s3", "litres 42.5")
 
     # Label one afterwards, look at a record's history, hide some noise.

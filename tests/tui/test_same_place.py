@@ -19,6 +19,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.model.schema import Table
 from jondel.core.trail.trail import Trail
 from jondel.tui.services.moments import NOW, Moment
+from jondel.tui.services.rows import Anchor
 from jondel.tui.services.threads import WorkThread
 from seeds import seeds
 
@@ -200,12 +201,14 @@ class _SlowFirstRows:
         self.begun, self.let_go = asyncio.Event(), asyncio.Event()
         read = driver.workspace.rows.first_rows
 
-        async def slow(moment: Moment, table: Table, around: Sequence[int]) -> WindowCache:
-            cache = await read(moment, table, around)
+        async def slow(
+            moment: Moment, table: Table, around: Sequence[int], anchors: Sequence[Anchor] = ()
+        ) -> tuple[WindowCache, list[int]]:
+            found = await read(moment, table, around, anchors)
             if only_of in (None, table.name):
                 self.begun.set()
                 await self.let_go.wait()
-            return cache
+            return found
 
         monkeypatch.setattr(driver.workspace.rows, "first_rows", slow)
 

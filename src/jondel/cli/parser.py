@@ -201,14 +201,14 @@ def _count(text: str) -> int:
 
 
 def _seconds(text: str) -> float:
-    from jondel.core.trail.watch import LONGEST_SETTLE_SECONDS
+    from jondel.core.trail.watch import MOST_SECONDS
 
     try:
         seconds = float(text)
     except ValueError:
         seconds = -1.0
-    if not 0 <= seconds <= LONGEST_SETTLE_SECONDS:
-        most = f"{LONGEST_SETTLE_SECONDS:g}"
+    if not 0 <= seconds <= MOST_SECONDS:
+        most = f"{MOST_SECONDS:g}"
         raise argparse.ArgumentTypeError(f"{text!r} is not a number of seconds up to {most}")
     return seconds
 
@@ -281,6 +281,12 @@ def _add_snapshots(command: _Add) -> None:
         type=_seconds,
         metavar="SECONDS",
         help="an action is over after this time without a commit (0.4)",
+    )
+    added.add_argument(
+        "--longest",
+        type=_seconds,
+        metavar="SECONDS",
+        help="an action is over after this time all the same (2)",
     )
     added.add_argument("--steps", type=_count, default=0, metavar="N", help="stop after N steps")
     added.add_argument(

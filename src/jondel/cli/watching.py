@@ -6,6 +6,7 @@ import io
 import signal
 import sys
 import threading
+from functools import partial
 
 from jondel.cli.making_room import make_room
 from jondel.cli.output import say, tell
@@ -23,7 +24,13 @@ from jondel.core.trail.watch import watch
 
 
 def watch_database(
-    target: str, settle: float | None, steps: int, lock: bool, exit_code: bool, as_json: bool
+    target: str,
+    settle: float | None,
+    longest: float | None,
+    steps: int,
+    lock: bool,
+    exit_code: bool,
+    as_json: bool,
 ) -> int:
     """Take a snapshot after every app action and print what it changed, until stopped."""
     changed = False
@@ -32,12 +39,17 @@ def watch_database(
     try:
         with opened(target, lock=lock) as given:
             trail, database = given.trail, given.database
-            seconds = Project(database.location).settle_seconds() if settle is None else settle
+            times = Project(database.location).watch_times()
+            times = times._replace(
+                settle=times.settle if settle is None else settle,
+                longest=times.longest if longest is None else longest,
+            )
             if not as_json:
                 say(f"watching {database.name}; Ctrl-C stops")
-            for number, ends in enumerate(
-                watch(trail, database, stop, seconds, _tell_trouble), start=1
-            ):
+            steps_taken = watch(
+                trail, database, stop, times, _tell_trouble, partial(rules_of, given.location)
+            )
+            for number, ends in enumerate(steps_taken, start=1):
                 changed |= _tell_step(trail, given.location, *ends, as_json)
                 make_room(trail)
                 if number == steps:

@@ -48,15 +48,15 @@ def test_what_people_wrote_into_the_file_stays(tmp_path: Path) -> None:
     assert not project.noise_rules()
 
 
-def test_the_settle_time_is_kept_with_the_project(tmp_path: Path) -> None:
+def test_the_times_of_watching_are_kept_with_the_project(tmp_path: Path) -> None:
     project = _project(tmp_path)
-    assert project.settle_seconds() == 0.4
-    project.file.write_text("[watch]\nsettle = 1\n", "utf-8")
-    assert project.settle_seconds() == 1.0
+    assert project.watch_times() == (0.4, 2.0)
+    project.file.write_text("[watch]\nsettle = 1\nlongest = 5.5\n", "utf-8")
+    assert project.watch_times() == (1.0, 5.5)
     for wrong in ("'soon'", "-1", "99"):
         project.file.write_text(f"[watch]\nsettle = {wrong}\n", "utf-8")
         with pytest.raises(RuleInvalid, match=r"watch\.settle"):
-            project.settle_seconds()
+            project.watch_times()
 
 
 @pytest.mark.parametrize(

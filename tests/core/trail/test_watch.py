@@ -17,15 +17,17 @@ import pytest
 
 from conftest import MakeDatabase, OpenApp
 from jondel.core.diff.compare import Scope
+from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import TargetError
 from jondel.core.model.changes import ChangeCounts
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.trail import Trail
-from jondel.core.trail.watch import Settling, watch
+from jondel.core.trail.watch import Settling, WatchTimes, watch
 
 _T = ("CREATE TABLE t(id INTEGER PRIMARY KEY, v)", "INSERT INTO t VALUES (1, 'a')")
 _SETTLE = 0.5
+_TIMES = WatchTimes(_SETTLE, 20.0)
 _STANDSTILL_SECONDS = 60.0
 
 
@@ -35,6 +37,7 @@ class _Watcher:
     def __init__(self, path: Path) -> None:
         self.steps: queue.Queue[tuple[Snapshot, Snapshot]] = queue.Queue()
         self.troubles: list[TargetError | None] = []
+        self.rules = NoiseRules()
         self._stop = threading.Event()
         self._path = path
         self._thread = threading.Thread(target=self._run)
@@ -46,7 +49,10 @@ class _Watcher:
             closing(open_database(self._path)) as database,
             closing(Trail(database.location)) as trail,
         ):
-            for ends in watch(trail, database, self._stop, _SETTLE, self.troubles.append):
+            watched = watch(
+                trail, database, self._stop, _TIMES, self.troubles.append, lambda: self.rules
+            )
+            for ends in watched:
                 self.steps.put(ends)
 
     def next(self) -> tuple[Snapshot, Snapshot]:
@@ -163,9 +169,27 @@ def test_a_lock_that_is_held_is_waited_for_and_nothing_is_missed(
     assert watcher.troubles[-1] is None
 
 
+def test_an_action_that_is_all_noise_makes_no_step(
+    make: MakeDatabase, app: OpenApp, watching: Callable[[Path], _Watcher]
+) -> None:
+    path = make(*_T, "CREATE TABLE beats(id INTEGER PRIMARY KEY, at)")
+    writer, watcher = app(path), watching(path)
+    watcher.rules = NoiseRules(tables=("beats",), only=("t.v",))
+    writer.run("INSERT INTO beats VALUES (1, 1)")
+    writer.run("UPDATE t SET v = 'seen' WHERE id = 1")
+    with pytest.raises(queue.Empty):
+        watcher.steps.get(timeout=4 * _SETTLE)
+    writer.run("INSERT INTO t VALUES (50, 'x')")
+    before, after = watcher.next()
+    assert after.number == before.number + 1
+    writer.run("CREATE TABLE beats_too(id INTEGER PRIMARY KEY)")
+    watcher.next()  # what changes the schema is never noise
+    assert [counts.marked() for counts in _sum(path)[0]] == ["+2 ~1", ""]
+
+
 def test_settling_waits_for_a_pause_but_not_for_ever() -> None:
     now = [0.0]
-    settling = Settling(0.4, lambda: now[0])
+    settling = Settling(WatchTimes(0.4, 2.0), lambda: now[0])
     settling.start(0)
     assert not settling.over(0)
     assert not settling.over(1)
@@ -178,12 +202,14 @@ def test_settling_waits_for_a_pause_but_not_for_ever() -> None:
     assert settling.over(2)
     settling.start(2)
     assert not settling.busy
-    for tick in range(200):
+    over = []
+    for tick in range(50):
         now[0] = 1 + tick * 0.1
         if settling.over(3 + tick):
-            break
-    else:
-        pytest.fail("an app that never pauses gets no step")
+            over.append(tick)
+            settling.start(3 + tick)
+    assert over[0] == 20, "an app that never pauses gets a step after the longest time"
+    assert over[1] in (41, 42)
 
 
 @pytest.mark.parametrize("journal", ["WAL", "DELETE"])

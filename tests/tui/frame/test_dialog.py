@@ -25,6 +25,9 @@ class _Busy(Dialog[str]):
     def compose(self) -> ComposeResult:
         yield Static(id="told")
 
+    def opened(self) -> None:
+        self.query_one("#told", Static).update("opened")
+
     @work
     async def tell(self) -> None:
         for number in range(10**6):
@@ -84,5 +87,27 @@ def test_a_late_answer_does_not_close_the_dialog_opened_over_it() -> None:
             await pilot.pause()
             assert app.screen is over
             assert answers == []
+
+    asyncio.run(main())
+
+
+class _Closed(_Busy):
+    """Is taken away while it is put together, as by work that was stopped."""
+
+    def compose(self) -> ComposeResult:
+        self.dismiss("never seen")
+        self.remove()
+        yield from super().compose()
+
+
+def test_a_dialog_can_be_closed_before_it_is_open() -> None:
+    async def main() -> None:
+        app = _App()
+        async with app.run_test() as pilot:
+            answers: list[str | None] = []
+            await app.push_screen(_Closed(), answers.append)
+            await pilot.pause()
+            assert answers == ["never seen"]
+            assert len(app.screen_stack) == 1
 
     asyncio.run(main())

@@ -214,6 +214,30 @@ class Comparison:
         )
 
 
+def all_is_noise(before: Database, after: Database, rules: NoiseRules) -> bool:
+    """Whether records differ, and nothing but what noise rules hide; stops at the first that they
+    do not hide.
+
+    Raises:
+        Cancelled: one of the databases was interrupted.
+    """
+    comparison = Comparison(before, after, Scope(noise=rules))
+    hidden = False
+    for _, difference in comparison.tables():
+        if isinstance(difference, Unread):
+            return False
+        try:
+            for record in difference.records:
+                if rules.without_noise(difference.table, record) is not None:
+                    return False
+                hidden = True
+        except Cancelled:
+            raise
+        except ReadError:
+            return False
+    return hidden and not comparison.schema_changes()
+
+
 def with_insides(change: RecordChange, difference: TableDifference) -> RecordChange:
     """A change with what differs inside the values of its cells."""
     from jondel.core.diff.inside import with_inside  # not needed where nobody asks

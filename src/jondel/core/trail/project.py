@@ -20,7 +20,7 @@ from jondel.core.files.claims import held
 from jondel.core.files.home import jondel_home, private_folder
 from jondel.core.files.replacement import replace_text
 from jondel.core.files.toml_files import read_toml, section
-from jondel.core.trail.watch import DEFAULT_SETTLE_SECONDS, LONGEST_SETTLE_SECONDS
+from jondel.core.trail.watch import MOST_SECONDS, WatchTimes
 
 if TYPE_CHECKING:
     import tomlkit
@@ -68,21 +68,22 @@ class Project:
         )
         return _rules(names or {}, path)
 
-    def settle_seconds(self) -> float:
-        """How long an app must be quiet for an action to be over, while it is watched.
+    def watch_times(self) -> WatchTimes:
+        """When an action of the app is over, while it is watched.
 
         Raises:
             RuleInvalid: the file cannot be read or understood.
         """
         path = self.file
         table = section(path, read_toml(path, RuleInvalid), "watch", _Watch, RuleInvalid) or {}
-        seconds = table.get("settle", DEFAULT_SETTLE_SECONDS)
-        if not 0 <= seconds <= LONGEST_SETTLE_SECONDS:
-            raise RuleInvalid(
-                f"{path}: watch.settle: expected a number of seconds up to "
-                f"{LONGEST_SETTLE_SECONDS:g}; fix the file"
-            )
-        return seconds
+        times = WatchTimes(**table)
+        for name, seconds in times._asdict().items():
+            if not 0 <= seconds <= MOST_SECONDS:
+                raise RuleInvalid(
+                    f"{path}: watch.{name}: expected a number of seconds up to "
+                    f"{MOST_SECONDS:g}; fix the file"
+                )
+        return times
 
     def change_noise_rules(self, change: Callable[[NoiseRules], NoiseRules]) -> Path:
         """Change the rules as they are in the file now, and leave everything else in it as it is.
@@ -188,6 +189,7 @@ class _LinkEntry(TypedDict):
 
 class _Watch(TypedDict):
     settle: NotRequired[float]
+    longest: NotRequired[float]
 
 
 def _link(path: Path, number: int, entry: _LinkEntry) -> Link:

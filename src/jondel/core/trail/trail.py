@@ -141,6 +141,29 @@ class Trail:
         with self._shelf.captured(database) as image:
             return self._catalogue.add(label, trigger, image)
 
+    def take_unless_noise(
+        self,
+        database: Database,
+        trigger: Trigger,
+        rules: NoiseRules,
+        opened: Callable[[Database], None] | None = None,
+    ) -> Snapshot:
+        """Take a snapshot, or return the last one if nothing was committed since but noise.
+
+        ``opened``: see ``changes``.
+        """
+        last = self._catalogue.last() if rules else None
+        if last is not None:
+            from jondel.core.diff.compare import all_is_noise  # not needed to open a trail
+
+            with self.both_sides(last, database) as sides:
+                for side in sides or ():
+                    if opened:
+                        opened(side)
+                if sides is None or all_is_noise(*sides, rules):
+                    return last
+        return self.take_unless_unchanged(database, trigger)
+
     def take_unless_unchanged(self, database: Database, trigger: Trigger) -> Snapshot:
         """Take a snapshot, or return the last one if nothing was committed since."""
         with self._shelf.captured(database) as image:

@@ -5,29 +5,37 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Hashable, Iterator
+from typing import NamedTuple
 
+from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetError
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.trail import Trail
 
-DEFAULT_SETTLE_SECONDS = 0.4
-LONGEST_SETTLE_SECONDS = 10.0
+MOST_SECONDS = 60.0
 LOOK_EVERY_SECONDS = 0.05
-_LONGEST_ACTION_SECONDS = 15.0
-"""An app that never pauses gets a step after this time all the same."""
 
 WATCHED = Trigger("watch", "")
 
 
+class WatchTimes(NamedTuple):
+    """When an app action is over, in seconds."""
+
+    settle: float = 0.4
+    """After this time without a commit."""
+    longest: float = 2.0
+    """After this time all the same: some apps never pause."""
+
+
 class Settling:
-    """Tells when an app action is over: nothing was committed for the settle time.
+    """Tells when an app action is over.
 
     Tokens differ after a commit, see ``Database.change_token``. Times are seconds of one clock.
     """
 
-    def __init__(self, settle_seconds: float, clock: Callable[[], float] = time.monotonic) -> None:
-        self.settle_seconds = settle_seconds
+    def __init__(self, times: WatchTimes, clock: Callable[[], float] = time.monotonic) -> None:
+        self._times = times
         self._clock = clock
         self._token: Hashable = None
         self._began: float | None = None
@@ -58,24 +66,29 @@ class Settling:
         if self._began is None:
             return False
         return (
-            now - self._last_commit >= self.settle_seconds
-            or now - self._began >= _LONGEST_ACTION_SECONDS
+            now - self._last_commit >= self._times.settle
+            or now - self._began >= self._times.longest
         )
+
+
+_USUAL_TIMES = WatchTimes()
 
 
 def watch(
     trail: Trail,
     database: Database,
     stop: threading.Event,
-    settle_seconds: float = DEFAULT_SETTLE_SECONDS,
+    times: WatchTimes = _USUAL_TIMES,
     trouble: Callable[[TargetError | None], None] = lambda error: None,
+    rules: Callable[[], NoiseRules] = NoiseRules,
 ) -> Iterator[tuple[Snapshot, Snapshot]]:
     """Take a snapshot, then one after each app action; yields the ends of each step.
 
-    A database that is locked or gone for a while is waited for: ``trouble`` is called with the
-    error when that begins and with None when it is over. Runs until ``stop`` is set.
+    An action of which ``rules`` hide everything makes no step. A database that is locked or gone
+    for a while is waited for: ``trouble`` is called with the error when that begins and with None
+    when it is over. Runs until ``stop`` is set.
     """
-    settling = Settling(settle_seconds)
+    settling = Settling(times)
     last: Snapshot | None = None
     in_trouble = False
     while not stop.is_set():
@@ -86,7 +99,7 @@ def watch(
                 last = trail.take_unless_unchanged(database, Trigger("watch", "watching began"))
                 settling.start(token)
             elif settling.over(token):
-                taken = trail.take_unless_unchanged(database, WATCHED)
+                taken = trail.take_unless_noise(database, WATCHED, rules())
                 settling.start(token)
                 if taken.image != last.image:
                     yield last, taken

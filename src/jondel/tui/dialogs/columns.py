@@ -57,7 +57,7 @@ class ColumnDialog(Dialog[ColumnLayout | None]):
                 "Enter takes it · Escape cancels"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         names = self._ordered
         self._fill(names.index(self._column) if self._column in names else 0)
         self.query_one(ColumnList).focus()

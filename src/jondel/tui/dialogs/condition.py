@@ -82,7 +82,7 @@ class ConditionDialog(Dialog[Condition | None]):
             yield problem_line("condition-problem")
             yield foot("Tab next field · Enter in the value accepts it · Escape closes")
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         if self._sql is None:
             columns = self.query_one("#condition-column", OptionList)
             known = self._column in self._names

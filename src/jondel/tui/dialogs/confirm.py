@@ -54,5 +54,5 @@ class ConfirmDialog(Dialog[Confirmed]):
             keys = f"y {self._yes}{part} · Escape cancels"
             yield foot(keys)
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self.query_one(VerticalScroll).focus()

@@ -75,7 +75,7 @@ class DraftDialog(Dialog[DraftWish | None]):
                 "W writes · Escape closes"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         if self._entries:
             self.query_one(OptionList).highlighted = min(self._place, len(self._entries) - 1)
 
@@ -123,7 +123,7 @@ class WriteDialog(Dialog[bool]):
             more = f"{cascaded} of them cascade from the deletions · " if cascaded else ""
             yield foot(f"{more}Enter writes them, all or none · Escape cancels")
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self.set_focus(self.query_one(VerticalScroll))
 
     def _inside_lines(self) -> Text:
@@ -191,7 +191,7 @@ class ConflictDialog(Dialog[list[bool] | None]):
                 "Enter continues when all are chosen · Escape keeps the draft as it is"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._show()
         self.focus()
 

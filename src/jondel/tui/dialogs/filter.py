@@ -101,7 +101,7 @@ class FilterDialog(Dialog[SheetState | None]):
                 "Del removes"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._show_lines()
         self._show_words()
         self._show_sql()

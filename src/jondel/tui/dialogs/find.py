@@ -78,7 +78,7 @@ class FindDialog(Dialog[Found | None]):
                 "Ctrl+T everywhere or only in changes · Escape stops, then closes"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._show_state()
 
     # Searching

@@ -39,7 +39,7 @@ class HelpDialog(Dialog[None]):
                 yield Static(self._text(), id="help-text", markup=False)
             yield foot("Escape closes")
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self.query_one(VerticalScroll).focus()
 
     def _text(self) -> Text:

@@ -48,7 +48,7 @@ class StatementDialog(Dialog[Sheetlike | None]):
             yield problem_line("statement-problem")
             yield foot("", id="statement-foot")
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._show()
         self.query_one(VerticalScroll).focus()
 

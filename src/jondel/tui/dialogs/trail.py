@@ -79,7 +79,7 @@ class TrailDialog(Dialog[StepWish | None]):
                 "d delete · R restore · U take back · x export as a file · Escape closes"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         steps = self.query_one(OptionList)
         steps.add_options([Option(self._entry(step)) for step in self._steps])
         moments = [AtStep(step.number) for step in self._steps]

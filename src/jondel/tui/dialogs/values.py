@@ -58,7 +58,7 @@ class ValueDialog(Dialog[ValueEntry | None]):
             ways += ["Ctrl+J formats JSON"] if self._json else []
             yield foot(" · ".join([*ways, "Escape cancels"]))
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._check()
 
     def on_text_area_changed(self, event: TextBox.Changed) -> None:
@@ -154,7 +154,7 @@ class RecordDialog(Dialog[Values | None]):
                 "Ctrl+S adds the record to the draft · Escape closes"
             )
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._fill(0)
 
     def on_resize(self) -> None:
@@ -281,7 +281,7 @@ class PickDialog(Dialog[LinkedRecord | None]):
             yield problem_line("pick-problem")
             yield foot("Enter accepts it · Escape closes")
 
-    def on_mount(self) -> None:
+    def opened(self) -> None:
         self._search("")
 
     def on_input_changed(self, event: TextField.Changed) -> None:

@@ -27,7 +27,7 @@ class Stepping(Feature):
         yield Command(
             "step.next",
             "earlier, later",
-            "to the next step, and finally to now",
+            "to the next step, and finally to now; from there to the first new step",
             "Time",
             partial(self._walk, 1),
             ("right_square_bracket",),
@@ -49,13 +49,20 @@ class Stepping(Feature):
         yield Command(
             "now",
             "now",
-            "to now, the live database",
+            "to now, the live database; at now, to the first new step",
             "Time",
             self._go_to_now,
             ("n",),
-            footer_rank=lambda s: 0 if s.at_now else 59,
+            footer_rank=_now_rank,
+            label_now=lambda s: f"{s.unseen_steps} new" if s.at_now and s.unseen_steps else "now",
             steers=True,
         )
+
+    def arrived(self) -> None:
+        trail = self.desk.workspace.trail
+        if len(trail.unseen):
+            trail.unseen.look_at(self.desk.place.moment)
+            self.desk.show_surroundings()
 
     def _walk(self, steps: int) -> None:
         moments: list[Moment] = [AtStep(s.number) for s in self.desk.workspace.trail.steps]
@@ -67,10 +74,25 @@ class Stepping(Feature):
         place = moments.index(here) + steps
         if 0 <= place < len(moments):
             self.desk.go_to_moment(moments[place])
+        elif steps > 0:
+            self._go_to_new()
 
     def _go_to_now(self) -> None:
         if self.desk.navigator.destination.moment != NOW:
             self.desk.go_to_moment(NOW)
+        else:
+            self._go_to_new()
+
+    def _go_to_new(self) -> None:
+        first = self.desk.workspace.trail.unseen.first
+        if first is not None:
+            self.desk.go_to_moment(first)
+
+
+def _now_rank(situation: Situation) -> int:
+    if situation.at_now:
+        return 93 if situation.unseen_steps else 0
+    return 59
 
 
 def _needs_steps(situation: Situation) -> str:

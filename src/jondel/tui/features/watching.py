@@ -6,6 +6,7 @@ from collections.abc import Hashable, Iterable
 
 from jondel.core.browse.display import line
 from jondel.core.errors import JondelError, TargetLocked
+from jondel.core.files.small_files import SmallFile
 from jondel.tui.features.confirming import confirm
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
@@ -31,6 +32,32 @@ class Watching(Feature):
             task="snapshot",
             beside=True,
         )
+        yield Command(
+            "watch.follow",
+            "follow new steps",
+            "go to the changes of each new step as soon as it is recorded, or stay here again",
+            "Time",
+            self._toggle_following,
+            ("N",),
+            steers=True,
+        )
+
+    def _toggle_following(self) -> None:
+        follows = not self._follows
+        self._kept.write({"follows": follows})
+        if follows:
+            self.desk.say("each new step is gone to as soon as it is recorded; N ends that")
+        else:
+            self.desk.say("new steps are shown on the trail; n at now goes to them")
+
+    @property
+    def _follows(self) -> bool:
+        """Whether each new step is gone to."""
+        return bool(self._kept.read().get("follows"))
+
+    @property
+    def _kept(self) -> SmallFile:
+        return SmallFile("watching", self.desk.workspace.location)
 
     async def _toggle(self) -> None:
         desk = self.desk
@@ -40,7 +67,7 @@ class Watching(Feature):
             desk.show_surroundings()
             return
         try:
-            desk.follower.watch_actions(desk.workspace.trail.settle_seconds)
+            desk.follower.watch_actions(desk.workspace.trail.watch_times)
             with desk.busy("taking a snapshot"):
                 step = await desk.workspace.trail.take_if_changed("watching began")
         except JondelError:
@@ -49,7 +76,7 @@ class Watching(Feature):
             raise
         if step is not None:
             desk.comparer.start_anew()
-        desk.say("watching: use the app; everything it does becomes a step")
+        desk.say("watching: use the app; everything it does becomes a step. n goes to new steps")
         desk.show_surroundings()
 
     def action_over(self, token: Hashable) -> None:
@@ -79,6 +106,10 @@ class Watching(Feature):
             return
         desk.comparer.start_anew()
         desk.show_surroundings()
+        if not self._follows:
+            where = "n" if desk.is_live(moment) else "]"
+            desk.say(f"{step.after.id} recorded; {where} leads there")
+            return
         if not follows or desk.dialog_is_open or desk.situation().editing:
             # Whoever is looking at the past, at a dialog, or is editing, is not dragged away.
             desk.say(f"{step.after.id} recorded; ] leads there")

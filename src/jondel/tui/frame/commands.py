@@ -33,6 +33,8 @@ class Situation(NamedTuple):
     rows: int = 0
     """How many rows the current sheet has."""
     steps: int = 0
+    unseen_steps: int = 0
+    """How many steps came by themselves that nobody has looked at yet."""
     actions: int = 0
     draft_size: int = 0
     read_only: bool = False

@@ -230,6 +230,7 @@ class Desk:
             has_record=view is not None and view.has_record,
             rows=view.rows if view is not None else 0,
             steps=len(workspace.trail.steps),
+            unseen_steps=len(workspace.trail.unseen),
             actions=len(workspace.actions),
             draft_size=len(draft.draft) if draft is not None else 0,
             read_only=workspace.writing.read_only,

@@ -33,8 +33,13 @@ class Dialog(ModalScreen[Answer]):
                 worker.cancel()
         return super().dismiss(result)
 
+    def opened(self) -> None:
+        """What it is made of is there. Not called where it was closed before it came to that."""
+
     def on_mount(self) -> None:
-        self.call_after_refresh(self._close_gap)
+        if self.children:
+            self.call_after_refresh(self._close_gap)
+            self.opened()
 
     def on_resize(self) -> None:
         self.call_after_refresh(self._close_gap)

@@ -307,7 +307,8 @@ class MainScreen(PlainGround, Screen[None]):
             words = "comparing …" if self._comparer.comparing else "c: compare"
         summary = ChangeSummary.of(since) if since is not None and steps else None
         place = self.desk.place
-        self._strip.show(steps, place.moment, summary, words, place.compare_from)
+        unseen = self._workspace.trail.unseen
+        self._strip.show(steps, place.moment, summary, words, place.compare_from, unseen)
 
     def _show_footer(self) -> None:
         situation = self.desk.situation()
@@ -488,6 +489,8 @@ class MainScreen(PlainGround, Screen[None]):
             self._message.say(f"the changes since the last snapshot: {event.error}", problem=True)
         elif self._comparer.since is not None:
             self._loader.take_compared(self._comparer.since)
+            for view in self.desk.views.opened:
+                view.show_changes(self.desk.state)
         self._show_trail()
 
     def on_comparer_step_measured(self, event: Comparer.StepMeasured) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from rich.cells import cell_len
 from rich.style import Style
@@ -51,6 +51,7 @@ class TrailStrip(Widget):
         self._now_words = ""
         self._stops: list[tuple[int, int, Moment]] = []
         self._compare_from: AtStep | None = None
+        self._unseen: Collection[int] = ()
         self._scrolled = 0
         self._scrolled_for: tuple[Moment, int] = (NOW, 0)
 
@@ -61,15 +62,16 @@ class TrailStrip(Widget):
         now: ChangeSummary | None,
         now_words: str = "",
         compare_from: AtStep | None = None,
+        unseen: Collection[int] = (),
     ) -> None:
         """Show the steps, the selected moment, and the step that one compares from.
 
         ``now`` is the size of the changes since the last step, None while unknown; ``now_words``
-        is shown in its place then.
+        is shown in its place then. ``unseen`` are the numbers of steps not looked at yet.
         """
         self._steps, self._selected = steps, selected
         self._now, self._now_words = now, now_words
-        self._compare_from = compare_from
+        self._compare_from, self._unseen = compare_from, unseen
         if (selected, len(steps)) != self._scrolled_for:
             self._scrolled_for = (selected, len(steps))
             self._scrolled = 0
@@ -83,7 +85,9 @@ class TrailStrip(Widget):
             slot = max(_NARROWEST_SLOT, min(_WIDEST_SLOT, room // len(self._steps)))
         shown, hidden_before, hidden_after = self._shown(max(1, room // slot))
         rail = Text(_HEAD, ink(self, "sand-dim"), no_wrap=True)
-        titles, sizes = Text(" " * len(_HEAD), no_wrap=True), Text(" " * len(_HEAD), no_wrap=True)
+        titles, sizes = Text(no_wrap=True), Text(" " * len(_HEAD), no_wrap=True)
+        new = f" {len(self._unseen)} new" if self._unseen else ""
+        titles.append(fitted_text(new, len(_HEAD)), ink(self, "brass", bold=True))
         self._stops = []
         self._gap(rail, titles, sizes, "", f"‹{hidden_before}" if hidden_before else "")
         for step in shown:
@@ -95,8 +99,9 @@ class TrailStrip(Widget):
             rail.append(node, style)
             bars = self._append_bars(rail, step.summary)
             rail.append("─" * (slot - 1 - bars), ink(self, "rail"))
-            title = fitted_text(safe_name(step.after.title), slot - 2) + "  "
-            titles.append(title, self._title_style(selected))
+            new = "new " if step.number in self._unseen else ""
+            title = fitted_text(f"{new}{safe_name(step.after.title)}", slot - 2) + "  "
+            titles.append(title, self._title_style(selected or bool(new)))
             if moment == self._compare_from:
                 words = fitted_text("compare from", slot - 2) + "  "
                 sizes.append(words, ink(self, "brass", bold=True))

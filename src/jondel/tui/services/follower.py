@@ -12,7 +12,7 @@ from textual.timer import Timer
 from textual.widget import Widget
 
 from jondel.core.errors import Cancelled, JondelError, TargetBusy
-from jondel.core.trail.watch import LOOK_EVERY_SECONDS, Settling
+from jondel.core.trail.watch import LOOK_EVERY_SECONDS, Settling, WatchTimes
 from jondel.tui.services.early_look import Identity, Look
 from jondel.tui.services.workspace import Workspace
 
@@ -99,9 +99,9 @@ class Follower(Widget):
         """While watching: whether an app action is going on."""
         return self._settling is not None and self._settling.busy
 
-    def watch_actions(self, settle_seconds: float | None) -> None:
+    def watch_actions(self, times: WatchTimes | None) -> None:
         """Look out for app actions from now on, or no more for None."""
-        self._settling = Settling(settle_seconds) if settle_seconds is not None else None
+        self._settling = Settling(times) if times is not None else None
         if self._settling is not None:
             self._settling.start(self._token)
         if self._timer is not None:

@@ -12,9 +12,11 @@ from jondel.core.trail.trail import Step, Trail
 from jondel.tui.services.moments import GoneStep, Moment, Now, Resolved, StepGone
 from jondel.tui.services.readers import MomentReader, Source
 from jondel.tui.services.threads import Job
+from jondel.tui.services.unseen import UnseenSteps
 
 if TYPE_CHECKING:
     from jondel.core.diff.noise import NoiseRules
+    from jondel.core.trail.watch import WatchTimes
 
 T = TypeVar("T")
 
@@ -35,6 +37,7 @@ class TrailService:
         """Whether changes that noise rules hide are shown all the same."""
         self.actions_done: list[str] = []
         """What the app was made to do since the last snapshot."""
+        self.unseen = UnseenSteps()
         self._survey = survey
         self._trail: Trail | None = None
         self._rules: NoiseRules | None = None
@@ -52,6 +55,7 @@ class TrailService:
         gone = {step.number for step in self._steps} - {step.number for step in steps}
         self._steps = steps
         if gone:
+            self.unseen.keep(step.number for step in steps)
             self.on_steps_gone()
 
     def resolve(self, moment: Moment) -> Resolved:
@@ -107,8 +111,11 @@ class TrailService:
     async def reload(self) -> bool:
         """Read the trail anew; True if another process changed it."""
         known = [step.after for step in self.steps]
+        last = known[-1].number if known else 0
         self.steps = await self._survey.run(lambda _: self.read_steps())
-        return [step.after for step in self.steps] != known
+        now = [step.after for step in self.steps]
+        self.unseen.add(after.number for after in now if after.number > last)
+        return now != known
 
     async def size(self) -> int:
         """How many bytes the trail's snapshots take."""
@@ -171,7 +178,7 @@ class TrailService:
         return self.steps[-1]
 
     async def take_if_changed(self, words: str = "") -> Step | None:
-        """Take a snapshot as part of watching; None if nothing was committed since the last."""
+        """Take a snapshot as part of watching; None if nothing but noise was committed since."""
         done = len(self.actions_done)
 
         def work(job: Job) -> tuple[bool, list[Step]]:
@@ -179,9 +186,13 @@ class TrailService:
             job.uses(database)
             last = self.last.number if self.last is not None else 0
             watching = Trigger("watch", words)
-            taken = self.core.take_unless_unchanged(
-                database, watching if words else self._trigger(watching)
-            )
+            if words:
+                taken = self.core.take_unless_unchanged(database, watching)
+            else:
+                trigger = self._trigger(watching)
+                taken = self.core.take_unless_noise(
+                    database, trigger, self._rules_or_none, job.uses
+                )
             if taken.number != last:
                 self.make_room()
             return taken.number != last, self.read_steps()
@@ -189,6 +200,7 @@ class TrailService:
         taken, self.steps = await self._survey.run(work)
         if taken and not words:
             del self.actions_done[:done]
+            self.unseen.add([self.steps[-1].number])
         return self.steps[-1] if taken else None
 
     def _trigger(self, otherwise: Trigger) -> Trigger:
@@ -254,10 +266,15 @@ class TrailService:
     def rules(self) -> NoiseRules:
         """The noise rules in force; none where their file is broken, see ``rules_problem``."""
         from jondel.core.diff.noise import NoiseRules
+
+        return NoiseRules() if self.noise_shown else self._rules_or_none
+
+    @property
+    def _rules_or_none(self) -> NoiseRules:
+        """The project's noise rules, also while noise is shown; none where their file is broken."""
+        from jondel.core.diff.noise import NoiseRules
         from jondel.core.errors import RuleInvalid
 
-        if self.noise_shown:
-            return NoiseRules()
         try:
             return self.project_rules
         except RuleInvalid as error:
@@ -265,8 +282,8 @@ class TrailService:
             return NoiseRules()
 
     @property
-    def settle_seconds(self) -> float:
-        """The project's settle time for watching. Raises ``RuleInvalid``."""
+    def watch_times(self) -> WatchTimes:
+        """When an app action is over, by the project's file. Raises ``RuleInvalid``."""
         from jondel.core.trail.project import Project
 
-        return Project(self.location).settle_seconds()
+        return Project(self.location).watch_times()

@@ -105,10 +105,14 @@ class ChangeList(ScrollView, can_focus=True):
         self._record_of_line: list[int] = []
         self._sentences: tuple[str, ...] = ()
 
-    def show(self, changes: Changes) -> None:
-        """Show these changes, from their beginning."""
+    def show(self, changes: Changes, nothing: Sequence[str]) -> None:
+        """Show these changes, from their beginning; ``nothing`` are sentences for where there are
+        none."""
+        if changes.empty and not changes.unread and not changes.hidden:
+            self.show_text("", *nothing)
+            return
         self._sentences = ()
-        self._take(list(_lines(changes)))
+        self._take(list(_lines(changes, nothing)))
 
     def show_text(self, *texts: str) -> None:
         """Show sentences in place of changes."""
@@ -326,13 +330,11 @@ def _before(cell: CellChange) -> list[Piece]:
     return pieces(cell.before)
 
 
-def _lines(changes: Changes) -> Iterator[Line]:
+def _lines(changes: Changes, nothing: Sequence[str]) -> Iterator[Line]:
     if changes.empty and not changes.unread:
         yield TextLine("")
-        if changes.hidden:
-            yield TextLine(f"Nothing but noise: {hidden_words(changes.hidden)}. X shows them.")
-        else:
-            yield TextLine("Nothing was written: all records and the schema are unchanged.")
+        yield TextLine(f"Nothing but noise: {hidden_words(changes.hidden)}. X shows them.")
+        yield from map(TextLine, nothing[1:])
         return
     if changes.schema_changes:
         yield TextLine("schema", heading=True)

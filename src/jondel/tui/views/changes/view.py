@@ -46,7 +46,7 @@ class ChangesView(View):
         super().__init__(desk)
         self.list = ChangeList(id="change-list")
         self._title = Band(id="changes-title", classes="title")
-        self._listed: tuple[Place, Changes | None, str] | None = None
+        self._listed: tuple[Place, Changes | None, str, str, int] | None = None
         self._sought: tuple[str, AtKey] | None = None
         """The change to be on, once it is listed."""
 
@@ -75,6 +75,8 @@ class ChangesView(View):
             Place(place.moment, place.compare_from),
             state.changes,
             state.changes_notice,
+            self._since(place),
+            len(self._desk.workspace.trail.unseen),
         )
         if wanted == self._listed:
             return
@@ -102,13 +104,44 @@ class ChangesView(View):
         right = [(f"{changes.counts.marked()}{where} ", "dim")]
         if changes.hidden:
             right.append((f" {changes.hidden} hidden, X shows ", "plain"))
+        since = self._since(place)
+        if since:
+            right.append((f" {since} ", "plain"))
         self._title.show(title, right)
         if place.compare_from is None and last is None:
             self.list.show_text(*_NO_TRAIL)
         elif place.compare_from is None and isinstance(at, Step) and at.before is None:
             self.list.show_text(*_TRAIL_STARTS)
         else:
-            self.list.show(changes)
+            self.list.show(changes, [self._nothing(place), "", *filter(None, [since])])
+
+    def _since(self, place: Place) -> str:
+        """What was written after the latest step, where that is not what is listed."""
+        trail, since = self._desk.workspace.trail, self._desk.comparer.since
+        last = trail.last
+        if last is None:
+            return ""
+        if isinstance(place.moment, Now) and place.compare_from is None:
+            new = len(trail.unseen)
+            if new > 1:
+                return f"{new} new steps before that · n shows the first"
+            return "1 new step before that · n shows it" if new else ""
+        if isinstance(place.moment, Now) or since is None or since.empty:
+            return ""
+        size = since.counts.marked() or "schema changes"
+        return f"{size} since {last.after.id} · n shows it"
+
+    def _nothing(self, place: Place) -> str:
+        """What an empty list means."""
+        resolve = self._desk.workspace.trail.resolve
+        at = resolve(place.moment)
+        if place.compare_from is not None:
+            start = _name(resolve(place.compare_from))
+            return f"Nothing differs between {start} and {_name(at)}."
+        if isinstance(at, Step) and at.before is not None:
+            return f"Nothing was written between {at.before.id} and {at.after.id}."
+        last = self._desk.workspace.trail.last
+        return f"Nothing was written since {last.after.id}." if last is not None else ""
 
     def _title_of(self, place: Place, last: Step | None) -> list[tuple[str, str]]:
         resolve = self._desk.workspace.trail.resolve
