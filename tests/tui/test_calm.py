@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable, Callable
+
 import pytest
 from driving import Driver, driven
 
 from conftest import JondelCommand, MakeDatabase, OpenApp
+from jondel.tui.frame.table_list import TableList
+from jondel.tui.widgets.sheet.sheet import Sheet
 
 _READINGS = (
     "CREATE TABLE readings(id INTEGER PRIMARY KEY, height INT)",
@@ -178,3 +182,190 @@ async def test_an_app_that_never_pauses_gives_steps(make: MakeDatabase, app: Ope
             return len(driver.steps) > 2
 
         await driver.until(beaten)
+
+
+_BOATS = (
+    "CREATE TABLE berths(id INTEGER PRIMARY KEY, name TEXT)",
+    "INSERT INTO berths VALUES (1, 'north'), (2, 'south')",
+    "CREATE TABLE boats(id INTEGER PRIMARY KEY, name TEXT, length INT NOT NULL)",
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 200) "
+    "INSERT INTO boats SELECT i * 10, 'boat ' || i, i FROM n",
+)
+
+
+async def _edit_name(driver: Driver, row: int = 2) -> None:
+    """Begin to edit a boat's name, and type something else."""
+    await driver.open_table("boats", "name", row)
+    await driver.press("e")
+    await driver.until(lambda: driver.editor is not None and driver.editor.has_focus)
+    await driver.press(*"Knot")
+
+
+def _drafted(driver: Driver) -> dict[str, object]:
+    drafts = driver.workspace.drafts_if_used
+    assert drafts is not None
+    found: dict[str, object] = {}
+    for table in driver.desk.state.tables:
+        marks = drafts.marks(table)
+        for position, cells in marks.edited.items() if marks is not None else ():
+            found.update({f"{table.name}{position}.{name}": v for name, v in cells.items()})
+    return found
+
+
+async def _by_clicking_another_cell(driver: Driver) -> None:
+    await driver.click(Sheet, (12, 12))
+
+
+async def _by_the_list_of_tables(driver: Driver) -> None:
+    await driver.click(TableList, (3, 0))
+
+
+async def _by_the_wheel(driver: Driver) -> None:
+    driver.sheet.scroll_to(None, 100, animate=False, force=True)
+
+
+async def _by_the_palette(driver: Driver) -> None:
+    await driver.press("ctrl+p")
+    await driver.until(lambda: driver.dialog_is_open)
+    await driver.press(*"berths")
+    await driver.sees("berths")
+    await driver.pilot.pause(0.5)
+    await driver.press("enter")
+    await driver.pilot.pause(0.2)
+    await driver.press("enter")
+
+
+async def _by_going_to_a_step(driver: Driver) -> None:
+    await driver.click_on("s1")
+
+
+async def _by_going_to_the_card(driver: Driver) -> None:
+    driver.desk.focus_card()
+
+
+_WAYS = [
+    _by_clicking_another_cell,
+    _by_the_list_of_tables,
+    _by_the_wheel,
+    _by_the_palette,
+    _by_going_to_a_step,
+    _by_going_to_the_card,
+]
+
+
+@pytest.mark.parametrize("leave", _WAYS, ids=lambda way: way.__name__.removeprefix("_by_"))
+@pytest.mark.parametrize("setting", ["accepts", "cancels"])
+async def test_what_is_typed_in_a_cell_is_accepted_or_cancelled_however_it_is_left(
+    make: MakeDatabase,
+    jondel: JondelCommand,
+    leave: Callable[[Driver], Awaitable[None]],
+    setting: str,
+) -> None:
+    path = make(*_BOATS)
+    path.with_name("jondel.toml").write_text(f'[edit]\nleaving = "{setting}"\n', "utf-8")
+    jondel("snapshot", path)
+    async with driven(path) as driver:
+        await driver.sees("s1")
+        await _edit_name(driver)
+        await leave(driver)
+        await driver.until(lambda: driver.editor is None)
+        await driver.comes_to_rest()
+        assert "Knot" not in "\n".join(driver.lines) or setting == "accepts"
+        expected = {"boats(30,).name": "Knot"} if setting == "accepts" else {}
+        assert _drafted(driver) == expected
+
+
+@pytest.mark.parametrize("leave", _WAYS, ids=lambda way: way.__name__.removeprefix("_by_"))
+async def test_what_a_cell_cannot_take_stays_in_its_field_however_it_is_left(
+    make: MakeDatabase, jondel: JondelCommand, leave: Callable[[Driver], Awaitable[None]]
+) -> None:
+    path = make(*_BOATS)
+    jondel("snapshot", path)
+    async with driven(path) as driver:
+        await driver.sees("s1")
+        await driver.open_table("boats", "length", 2)
+        await driver.press("e")
+        await driver.until(lambda: driver.editor is not None and driver.editor.has_focus)
+        await driver.press(*"long")
+        await leave(driver)
+        await driver.sees("takes a whole number, not 'long'")
+        await driver.comes_to_rest()
+        assert driver.editor is not None
+        assert driver.editor.entered == "long"
+        assert driver.editor.has_focus
+        assert driver.sheet.current_position == (30,)
+        assert driver.sheet.sees_cursor
+        await driver.press("home", "shift+end", "7", "enter")
+        await driver.until(lambda: driver.editor is None)
+        assert _drafted(driver) == {"boats(30,).length": 7}
+
+
+def _under_the_editor(driver: Driver) -> str:
+    """The key of the record on whose line the field lies."""
+    editor = driver.editor
+    assert editor is not None
+    assert editor.region.height == 1
+    line = driver.lines[editor.region.y]
+    return line[driver.sheet.region.x : editor.region.x].split()[-1]
+
+
+async def test_the_field_goes_with_its_record_when_rows_arrive(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(*_BOATS)
+    writer = app(path)
+    async with driven(path) as driver:
+        await _edit_name(driver, 20)
+        await driver.comes_to_rest()
+        assert _under_the_editor(driver) == "210"
+        for number in range(1, 4):
+            writer.run(
+                "INSERT INTO boats SELECT -id - ?, name, 1 FROM boats WHERE id > 0 LIMIT ?",
+                number,
+                7 * number,
+            )
+            rows = 200 + sum(7 * n for n in range(1, number + 1))
+            await driver.until(lambda rows=rows: driver.sheet.rows == rows)  # type: ignore[misc]
+            await driver.comes_to_rest()
+            assert driver.editor is not None
+            assert driver.editor.entered == "Knot"
+            assert driver.editor.has_focus
+            assert _under_the_editor(driver) == "210"
+        await driver.press("!", "enter")
+        await driver.until(lambda: driver.editor is None)
+        assert _drafted(driver) == {"boats(210,).name": "Knot!"}
+
+
+async def test_a_record_that_the_app_removes_while_it_is_edited_keeps_what_was_typed(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(*_BOATS)
+    async with driven(path) as driver:
+        await _edit_name(driver, 20)
+        app(path).run("DELETE FROM boats WHERE id = 210")
+        await driver.sees("boats: the record that was edited was removed; what was typed is in")
+        assert driver.editor is None
+        drafts = driver.workspace.drafts_if_used
+        assert drafts is not None
+        assert len(drafts.draft) == 1
+
+
+async def test_another_window_and_an_open_dialog_leave_the_field_as_it_is(
+    make: MakeDatabase,
+) -> None:
+    path = make(*_BOATS)
+    async with driven(path) as driver:
+        await _edit_name(driver)
+        driver.app.app_focus = False
+        await driver.pilot.pause(0.1)
+        driver.app.app_focus = True
+        await driver.pilot.pause(0.1)
+        await driver.press("ctrl+p")
+        await driver.until(lambda: driver.dialog_is_open)
+        await driver.press("escape")
+        await driver.until(lambda: not driver.dialog_is_open)
+        assert driver.editor is not None
+        assert driver.editor.entered == "Knot"
+        await driver.press("!", "escape")
+        await driver.until(lambda: driver.editor is None)
+        assert _drafted(driver) == {}

@@ -16,7 +16,7 @@ class _App(App[None]):
         self.entered: list[str] = []
 
     def compose(self) -> ComposeResult:
-        yield CellEditor("Gull", lambda: self.entered.append(self.editor.value))
+        yield CellEditor("Gull", lambda: self.entered.append(self.editor.value), lambda: None)
 
     @property
     def editor(self) -> CellEditor:

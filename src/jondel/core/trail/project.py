@@ -85,6 +85,16 @@ class Project:
                 )
         return times
 
+    def takes_when_left(self) -> bool:
+        """Whether what is typed in a cell is accepted when the cell is left, else it is cancelled.
+
+        Raises:
+            RuleInvalid: the file cannot be read or understood.
+        """
+        path = self.file
+        table = section(path, read_toml(path, RuleInvalid), "edit", _Edit, RuleInvalid) or {}
+        return table.get("leaving", "accepts") == "accepts"
+
     def change_noise_rules(self, change: Callable[[NoiseRules], NoiseRules]) -> Path:
         """Change the rules as they are in the file now, and leave everything else in it as it is.
 
@@ -185,6 +195,10 @@ class _LinkEntry(TypedDict):
     standing: Literal["confirmed", "refused", "added"]
     when: NotRequired[tuple[str, str | int | float]]
     """A column and the value it must have for the link to hold."""
+
+
+class _Edit(TypedDict):
+    leaving: NotRequired[Literal["accepts", "cancels"]]
 
 
 class _Watch(TypedDict):

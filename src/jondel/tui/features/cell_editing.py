@@ -18,6 +18,7 @@ from jondel.tui.features.editing import (
     editing_refusal,
     entered_value,
     require_editable,
+    takes_when_left,
 )
 from jondel.tui.frame.commands import EDITING, RECORDS, Command, Situation
 from jondel.tui.frame.desk import Desk
@@ -29,6 +30,8 @@ from jondel.tui.views.records.access import records_view
 if TYPE_CHECKING:
     from jondel.core.browse.links import Link, LinkedRecord
     from jondel.core.draft.value_entry import ValueEntry
+    from jondel.tui.views.records.pane import SheetPane
+    from jondel.tui.widgets.cell_editor import CellEditor
 
 _IN_PLACE_CHARACTERS = 400
 _PICKED_FROM = 50
@@ -50,6 +53,10 @@ class CellEditing(Feature):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self._cell: EditedCell | None = None
+        self._pane: SheetPane | None = None
+        """The sheet that has the field over one of its cells."""
+        self._takes_when_left = True
+        desk.navigator.may_leave = self._may_leave
 
     def commands(self) -> Iterable[Command]:
         for key, large, label, help in (
@@ -168,14 +175,15 @@ class CellEditing(Feature):
             self.desk.say_problem("the value is too large to edit here")
             return
         self._cell = cell
+        self._takes_when_left = await takes_when_left(self.desk)
         text = as_entered(value)
         if large or "\n" in text or len(text) > _IN_PLACE_CHARACTERS:
             await self._edit_in_dialog(text)
             return
-        editor = records_view(self.desk).pane.edit_in_place(
-            text, partial(self.desk.run, "cell.take")
-        )
+        pane = records_view(self.desk).pane
+        editor = pane.edit_in_place(text, partial(self.desk.run, "cell.take"), self._field_left)
         if editor is not None:
+            self._pane = pane
             self.desk.focus(editor)
             self.desk.show_surroundings()
 
@@ -185,10 +193,65 @@ class CellEditing(Feature):
         edit = self.desk.workspace.drafts.edit_of(cell.table, cell.position)
         return value if edit is None else edit.values.get(cell.column.name, value)
 
+    @property
+    def _editor(self) -> CellEditor | None:
+        """The field over the cell, while there is one."""
+        return self._pane.editor if self._pane is not None else None
+
+    # Leaving the cell, in whatever way
+
+    def _field_left(self) -> None:
+        """The keys go elsewhere."""
+        self._may_leave(False)
+
+    def _may_leave(self, forced: bool) -> bool:
+        """Take what is typed, or cancel it, by the project's setting; False where it cannot be
+        taken, and the field stays. ``forced``: the cell is there no more."""
+        editor, cell = self._editor, self._cell
+        if editor is None or cell is None:
+            return True
+        from jondel.core.draft.value_entry import entered, require_storable, untouched
+
+        text, before = editor.entered, self._value_now(cell)
+        if not self._takes_when_left or isinstance(before, Clipped) or untouched(text, before):
+            self._close()
+            return True
+        try:
+            value = entered(text, cell.table, cell.column, before)
+            require_storable(value, cell.table, cell.column)
+        except ValueUnsuitable as error:
+            if forced:
+                self._close()
+                self.desk.say_problem(f"{error}; it was not accepted")
+                return True
+            self.desk.say_problem(f"{error}; Ctrl+R accepts it as typed, Escape cancels")
+            self.desk.focus(editor)
+            return False
+        self._put_into_draft(cell, {cell.column.name: value})
+        return True
+
+    def record_shown(self, record: ShownRecord) -> None:
+        cell, pane = self._cell, self._pane
+        if self._editor is None or cell is None or pane is None or pane is not self._shown_pane:
+            return
+        at = pane.sheet.current_position
+        if at and at != cell.position:
+            gone = f"{safe_name(cell.table.name)}: the record that was edited was removed"
+            draft = len(self.desk.workspace.drafts.draft)
+            self._may_leave(True)
+            taken = len(self.desk.workspace.drafts.draft) > draft
+            self.desk.say_problem(f"{gone}{'; what was typed is in the draft' if taken else ''}")
+
+    @property
+    def _shown_pane(self) -> SheetPane | None:
+        desk = self.desk
+        return records_view(desk).pane if desk.navigator.view == "records" else None
+
     # Ending
 
     def _close(self) -> None:
-        if records_view(self.desk).pane.close_editor():
+        if self._pane is not None and self._pane.close_editor():
+            self._pane = None
             self.desk.message.hush()
             self.desk.show_surroundings()
 
@@ -199,14 +262,14 @@ class CellEditing(Feature):
     async def _take_typed(self) -> None:
         from jondel.core.draft.value_entry import ValueEntry
 
-        editor = records_view(self.desk).pane.editor
+        editor = self._editor
         if editor is not None:
             await self._take(ValueEntry(editor.entered))
 
     async def _take_way(self, way: str) -> None:
         from jondel.core.draft.value_entry import EntryWay, ValueEntry
 
-        editor = records_view(self.desk).pane.editor
+        editor = self._editor
         if editor is not None:
             await self._take(ValueEntry(editor.entered, EntryWay[way]))
 
@@ -230,18 +293,20 @@ class CellEditing(Feature):
         self._set({cell.column.name: value})
 
     def _set(self, values: Mapping[str, StoredValue]) -> None:
-        cell, self._cell = self._cell, None
-        if cell is None:
-            return
+        if self._cell is not None:
+            self._put_into_draft(self._cell, values)
+            self.desk.focus_view()
+
+    def _put_into_draft(self, cell: EditedCell, values: Mapping[str, StoredValue]) -> None:
+        self._cell = None
         self._close()
         self.desk.workspace.drafts.set_cells(cell.table, cell.position, cell.row, values)
-        self.desk.focus_view()
         draft_changed(self.desk)
 
     # The full editor
 
     async def _go_on_large(self) -> None:
-        editor = records_view(self.desk).pane.editor
+        editor = self._editor
         if editor is not None:
             text = editor.entered
             self._close()

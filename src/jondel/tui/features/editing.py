@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime
 from functools import partial
 from typing import TYPE_CHECKING
@@ -42,6 +43,16 @@ async def require_editable(desk: Desk) -> Table:
     if reason:
         raise WriteRefused(f"{safe_name(table.name)}: no editing: {reason}")
     return table
+
+
+async def takes_when_left(desk: Desk) -> bool:
+    """Whether what is typed in a cell is accepted when the cell is left, by the project's file."""
+    from jondel.core.trail.project import Project
+
+    try:
+        return await asyncio.to_thread(Project(desk.workspace.location).takes_when_left)
+    except JondelError:
+        return True  # what is wrong with the file is said where noise rules are read
 
 
 async def entered_value(

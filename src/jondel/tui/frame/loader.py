@@ -341,6 +341,6 @@ class Loader:
             place = place._replace(moment=NOW)
         if gone:
             desk.navigator.forget_way_back()
-            desk.navigator.go(place)
+            desk.navigator.go(place, forced=True)
             names = " and ".join(f"s{number}" for number in sorted(set(gone)))
             desk.say(f"{names}: deleted; this is now")

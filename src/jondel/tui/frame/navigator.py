@@ -136,6 +136,9 @@ class Navigator:
         self.on_turned: Callable[[], None] = lambda: None
         """One goes elsewhere than where one was going; ``on_set_out`` follows."""
         self.on_given_up: Callable[[], None] = lambda: None
+        self.may_leave: Callable[[bool], bool] = lambda _: True
+        """Asked before one sets out: whether what one is at can be left. Given whether one has to
+        leave it anyway."""
 
     @property
     def view(self) -> str:
@@ -185,12 +188,16 @@ class Navigator:
         leaving: Stop | None = None,
         afresh: bool = False,
         focus: bool | None = None,
-    ) -> None:
+        forced: bool = False,
+    ) -> bool:
         """Set out for a place in a view; what is not given is as at the destination so far.
 
         ``leaving`` is put on the way back. ``afresh``: one went there by oneself, so there is no
-        way back from there. ``focus``: see ``Journey``.
+        way back from there. ``focus``: see ``Journey``. ``forced``: one cannot stay. Returns
+        False where one has to stay, see ``may_leave``.
         """
+        if not self.may_leave(forced):
+            return False
         way = () if afresh else self._way_back
         if leaving is not None:
             way = (*way, leaving)
@@ -203,6 +210,7 @@ class Navigator:
                 focus,
             )
         )
+        return True
 
     def go_on_to(self, place: Place) -> None:
         """Go to another place on the journey one is on, with the same way back."""
@@ -212,7 +220,7 @@ class Navigator:
 
     def go_back(self) -> bool:
         """Set out for the place one came from last; False where there is none."""
-        if not self._way_back:
+        if not self._way_back or not self.may_leave(False):
             return False
         *rest, stop = self._way_back
         journey = Journey(self._start, stop.view, stop.place, tuple(rest), focus=True)

@@ -400,7 +400,8 @@ class MainScreen(PlainGround, Screen[None]):
         destination = navigator.destination
         if table.name != destination.table:
             place = Place(destination.moment, destination.compare_from, table.name)
-            navigator.go(place, afresh=True, focus=False)
+            if not navigator.go(place, afresh=True, focus=False):
+                self._highlight_table()
 
     def on_trail_strip_moment_chosen(self, event: TrailStrip.MomentChosen) -> None:
         event.stop()

@@ -28,14 +28,22 @@ class CellEditor(TextField):
     }
     """
 
-    def __init__(self, text: str, on_entered: Callable[[], None]) -> None:
+    def __init__(
+        self, text: str, on_entered: Callable[[], None], on_left: Callable[[], None]
+    ) -> None:
         """``on_entered`` is called when Enter is pressed: a call and no message, so that the next
-        key finds what it is meant for."""
+        key finds what it is meant for. ``on_left`` is called when the keys go elsewhere."""
         super().__init__(text)
         self._on_entered = on_entered
+        self._on_left = on_left
 
     async def action_submit(self) -> None:
         self._on_entered()
+
+    def on_blur(self) -> None:
+        # Not when the person goes to another window, nor while a dialog is open over it.
+        if self.app.app_focus and self.screen.is_active and self.screen.focused is not self:
+            self._on_left()
 
     def on_click(self, event: events.Click) -> None:
         event.stop()

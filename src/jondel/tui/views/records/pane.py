@@ -386,22 +386,36 @@ class SheetPane(PlainGround, Vertical):
 
     # Editing in place
 
-    def edit_in_place(self, text: str, on_entered: Callable[[], None]) -> CellEditor | None:
+    def edit_in_place(
+        self, text: str, on_entered: Callable[[], None], on_left: Callable[[], None]
+    ) -> CellEditor | None:
         """Open a field over the current cell; None where that is not seen."""
         self.close_editor()
-        cell = self.sheet.current_cell
-        if cell is None:
+        if self.sheet.current_cell is None:
             return None
         from jondel.tui.widgets.cell_editor import CellEditor  # fields are slow to load
 
+        self.editor = CellEditor(text, on_entered, on_left)
+        if not self.place_editor():
+            self.sheet.show_cursor()
+            self.place_editor()
+        self.mount(self.editor)
+        return self.editor
+
+    def place_editor(self) -> bool:
+        """Have the field lie over the current cell; False where there is one and that is out of
+        view."""
+        if self.editor is None:
+            return True
+        cell = self.sheet.current_cell
+        if cell is None or not self.sheet.sees_cursor:
+            return False
         x, y, width = cell
         within = self.sheet.region.offset - self.region.offset
         room = self.region.width - within.x - x
-        self.editor = CellEditor(text, on_entered)
         self.editor.styles.width = max(2, min(max(width + 1, _NARROWEST_EDITOR), room))
         self.editor.styles.offset = (within.x + x, within.y + y)
-        self.mount(self.editor)
-        return self.editor
+        return True
 
     def close_editor(self) -> bool:
         """Close the field; False where there was none."""

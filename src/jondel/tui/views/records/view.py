@@ -58,7 +58,21 @@ class RecordsView(View):
             sheet_id=sheet_id,
         )
         pane.sheet.on_record = partial(self._record_changed, pane)
+        pane.sheet.may_move = self._may_leave_cell
+        pane.sheet.on_view_moved = partial(self._view_moved, pane)
         return pane
+
+    def _may_leave_cell(self) -> bool:
+        return self._desk.navigator.may_leave(False)
+
+    def _view_moved(self, pane: SheetPane) -> None:
+        """The rows in view are others, or in other places: a cell that is edited is there too."""
+        if not pane.place_editor():
+            self.call_after_refresh(self._leave_if_out_of_view, pane)  # once all is in its place
+
+    def _leave_if_out_of_view(self, pane: SheetPane) -> None:
+        if not pane.place_editor() and not self._may_leave_cell():
+            pane.sheet.show_cursor()
 
     def compose(self) -> ComposeResult:
         with self._sheets:
@@ -130,8 +144,6 @@ class RecordsView(View):
         without: Sequence[SheetPane] = (),
     ) -> None:
         """Show what was prepared; the sheets ``without`` have a table that is not there."""
-        if self.pane.close_editor():
-            self._desk.message.hush()
         for pane, opening in openings:
             pane.show(opening)
             self._mark_draft(pane)
@@ -146,14 +158,14 @@ class RecordsView(View):
         return Arrival(Place(table=cache.table.name), partial(self._show, [(self.pane, opening)]))
 
     def _show_nothing(self, message: str) -> None:
-        self.pane.close_editor()
+        self._desk.navigator.may_leave(True)
         self.pane.table = None
         self.sheet.show_problem(message)
         self.pane.show_title()
 
     def show_problem(self, message: str) -> None:
+        self._desk.navigator.may_leave(True)
         for pane in self.panes:
-            pane.close_editor()
             pane.sheet.show_problem(message)
             pane.show_title()
         self._desk.show_card()
@@ -172,7 +184,7 @@ class RecordsView(View):
                 pane.show_missing()
         if state.table(self.pane.table.name if self.pane.table is not None else None) is None:
             if state.tables:
-                desk.navigator.go(Place(desk.place.moment, desk.place.compare_from))
+                desk.navigator.go(Place(desk.place.moment, desk.place.compare_from), forced=True)
             else:
                 self._show_nothing(_NO_TABLES)
         self.show_changes(state)
@@ -229,6 +241,7 @@ class RecordsView(View):
 
     def _record_changed(self, pane: SheetPane) -> None:
         pane.show_title()
+        pane.place_editor()
         if pane is self.pane and self._desk.navigator.view == self.NAME:
             self._desk.navigator.move_to_record(self._record_ref(), pane.sheet.column_name)
             self._desk.show_card()
@@ -265,7 +278,7 @@ class RecordsView(View):
 
     @property
     def is_editing(self) -> bool:
-        return self.pane.editor is not None
+        return any(pane.editor is not None for pane in self.panes)
 
     def stop(self) -> str:
         stopped = [pane for pane in self.panes if pane.stop()]
@@ -332,6 +345,8 @@ class RecordsView(View):
         event.stop()
         pane = next((p for p in self.panes if p.sheet is event.sheet), None)
         if pane is not None and pane is not self.pane:
+            if not self._may_leave_cell():
+                return
             self._follow_pane(pane)
         self._add_table()
         # Not at once: the sheet would slide under the mouse between its press and its release.

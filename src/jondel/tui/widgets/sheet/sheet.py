@@ -93,6 +93,10 @@ class Sheet(LinesView, can_focus=True):
 
         A call and no message, so that what shows the record is painted together with the rows.
         """
+        self.may_move: Callable[[], bool] = lambda: True
+        """Asked before a person moves to another cell."""
+        self.on_view_moved: Callable[[], None] = lambda: None
+        """Called when cells are seen in other places than before."""
         self._content = SheetContent()
         self._columns = SheetColumns()
         self._column_layout = ColumnLayout()
@@ -521,11 +525,30 @@ class Sheet(LinesView, can_focus=True):
         self._widen(list(self.rows_at_hand().values()))
         self._read_visible()
 
-    def _move_to(self, row: int, column: int) -> None:
+    def _move_to(self, row: int, column: int) -> bool:
+        """Go to a cell; False where one has to stay."""
         if self.source is None:
-            return
-        self.cursor_row = max(0, min(row, self._last_line))
-        self.cursor_column = max(0, min(column, len(self._columns) - 1))
+            return False
+        row = max(0, min(row, self._last_line))
+        column = max(0, min(column, len(self._columns) - 1))
+        if (row, column) != (self.cursor_row, self.cursor_column) and not self.may_move():
+            return False
+        self.cursor_row, self.cursor_column = row, column
+        self.show_cursor()
+        return True
+
+    @property
+    def sees_cursor(self) -> bool:
+        """Whether the beginning of the current cell is in view."""
+        top, columns, place = int(self.scroll_target_y), self._columns, self.cursor_column
+        if not top <= self.cursor_row < top + self._body_height or place >= len(columns):
+            return False
+        x = columns.edges[place] - (0 if place < columns.frozen else self.scroll_offset.x)
+        begins = 0 if place < columns.frozen else columns.frozen_edge
+        return begins <= x < self.scrollable_content_region.width
+
+    def show_cursor(self) -> None:
+        """Scroll as little as it takes to have the current cell in view."""
         top = int(self.scroll_target_y)
         if self.cursor_row < top:
             top = self.cursor_row
@@ -546,6 +569,11 @@ class Sheet(LinesView, can_focus=True):
     def watch_scroll_y(self, old: float, new: float) -> None:
         super().watch_scroll_y(old, new)
         self._read_visible()
+        self.on_view_moved()
+
+    def watch_scroll_x(self, old: float, new: float) -> None:
+        super().watch_scroll_x(old, new)
+        self.on_view_moved()
 
     def watch_has_focus(self, value: bool) -> None:
         super().watch_has_focus(value)
@@ -556,6 +584,7 @@ class Sheet(LinesView, can_focus=True):
     def on_resize(self) -> None:
         self._keep_cursor_in_view()
         self._read_visible()
+        self.call_after_refresh(self.on_view_moved)
 
     def _keep_cursor_in_view(self) -> None:
         """Show the current row again where the view got smaller, or is there only now."""
@@ -612,10 +641,10 @@ class Sheet(LinesView, can_focus=True):
             return
         column = self._columns.at(event.x, self.scroll_offset.x)
         if event.y < HEAD_LINES:
-            self._move_to(self.cursor_row, column)
-            if event.button == 1:
+            if self._move_to(self.cursor_row, column) and event.button == 1:
                 self.post_message(self.HeadingClicked(self))
             return
-        self._move_to(self.scroll_offset.y + event.y - HEAD_LINES, column)
+        if not self._move_to(self.scroll_offset.y + event.y - HEAD_LINES, column):
+            return
         if event.chain == 2 and event.button == 1:
             self.post_message(self.EditWanted(self))
