@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Awaitable, Callable
 
 import pytest
 from driving import Driver, driven
 
 from conftest import JondelCommand, MakeDatabase, OpenApp
+from jondel.core.draft.draft import NewRecord
 from jondel.tui.frame.table_list import TableList
 from jondel.tui.widgets.sheet.sheet import Sheet
 
@@ -369,3 +371,56 @@ async def test_another_window_and_an_open_dialog_leave_the_field_as_it_is(
         await driver.press("!", "escape")
         await driver.until(lambda: driver.editor is None)
         assert _drafted(driver) == {}
+
+
+async def test_what_a_new_record_cannot_take_stays_where_it_was_typed(make: MakeDatabase) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await driver.open_table("boats")
+        await driver.press("I", "down", "down", "enter")
+        await driver.sees("length, ")
+        await driver.press(*"long", "enter")
+        await driver.sees("takes a whole number, not 'long'")
+        assert "long" in driver.text.split("length, ")[1][:400]
+        await driver.press("home", "shift+end", "7", "enter", "ctrl+s")
+        await driver.sees("* 1 not written")
+        drafts = driver.workspace.drafts_if_used
+        assert drafts is not None
+        (new,) = drafts.draft
+        assert isinstance(new, NewRecord)
+        assert dict(new.values) == {"length": 7}
+
+
+_VISITS = (
+    "CREATE TABLE visits(id INTEGER PRIMARY KEY, at TEXT, note JSON, paid BOOLEAN)",
+    "INSERT INTO visits VALUES (1, '20260102030405.250000', '{\"a\": 1}', 1), "
+    "(2, '20260103030405.000001', '[]', 0), (3, '20260104030405.5', '{}', 1)",
+)
+
+
+async def test_a_cell_takes_what_its_column_holds(make: MakeDatabase) -> None:
+    async with driven(make(*_VISITS)) as driver:
+        for column, wrong, words, right in (
+            ("at", "2026-01-02", "such as 20260102030405.250000", "20260301000000"),
+            ("note", "{a: 1}", "not JSON", '{"a": 2}'),
+            ("paid", "perhaps", "1 for true and 0 for false", "no"),
+        ):
+            await driver.open_table("visits", column)
+            await driver.press("e")
+            await driver.until(lambda: driver.editor is not None and driver.editor.has_focus)
+            await driver.press(*wrong, "enter")
+            await driver.sees(words)
+            assert driver.editor is not None
+            assert driver.editor.entered == wrong
+            await driver.press("home", "shift+end", *right, "enter")
+            await driver.until(lambda: driver.editor is None)
+        assert _drafted(driver) == {
+            "visits(1,).at": "20260301000000",
+            "visits(1,).note": '{"a": 2}',
+            "visits(1,).paid": 0,
+        }
+        await driver.open_table("visits", "at", 1)
+        await driver.press("e")
+        await driver.until(lambda: driver.editor is not None and driver.editor.has_focus)
+        await driver.press("ctrl+t")
+        await driver.until(lambda: driver.editor is None)
+        assert re.fullmatch(r"20\d{12}\.\d{6}", str(_drafted(driver)["visits(2,).at"]))

@@ -81,7 +81,7 @@ _TYPE_PARTS = ("DATE", "TIME")
 _ISO = re.compile(
     r"(\d{4}-\d\d-\d\d)(?:[T ](\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?)\s*(Z|UTC|[+-]\d\d(?::?\d\d)?)?)?"
 )
-_DIGITS = re.compile(r"\d{14}")
+_DIGITS = re.compile(r"(\d{14})(?:\.(\d+))?")
 _FEWEST_WITHOUT_NAME = 3
 
 
@@ -166,6 +166,24 @@ def reading(value: Value, kind: TimeKind) -> str | None:
     return f"{shown} UTC" if kind != "fourteen digits" else shown
 
 
+def moment_typed(text: str) -> datetime | None:
+    """The instant that a person typed, in UTC unless the text says another zone."""
+    return _from_iso(text) or _from_digits(text)
+
+
+def counted(time: datetime, kind: TimeKind, *, whole: bool = True) -> int | float:
+    """An instant as a number of a kind that counts; ``whole`` where the unit is counted whole."""
+    if kind == "Julian days":
+        return (time - _UNIX) / timedelta(days=1) + _JULIAN_DAY_OF_UNIX
+    count = _COUNTS[kind]
+    if kind == "days since 1899-12-30":
+        return (time - count.since) / timedelta(days=1)
+    microseconds = (time - count.since) // timedelta(microseconds=1)
+    if whole:
+        return microseconds * int(count.a_second) // 1_000_000
+    return microseconds * count.a_second / 1e6
+
+
 def _named_as_time(column: Column) -> bool:
     if any(part in column.declared_type.upper() for part in _TYPE_PARTS):
         return True
@@ -191,9 +209,11 @@ def _from_iso(text: Value) -> datetime | None:
 
 
 def _from_digits(text: str) -> datetime | None:
-    if not _DIGITS.fullmatch(text):
+    parts = _DIGITS.fullmatch(text)
+    if parts is None:
         return None
     try:
-        return datetime.strptime(text, "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+        time = datetime.strptime(parts[1], "%Y%m%d%H%M%S").replace(tzinfo=UTC)
     except ValueError:
         return None
+    return time.replace(microsecond=int((parts[2] or "").ljust(6, "0")[:6]))

@@ -7,8 +7,9 @@ from enum import Enum
 from typing import NamedTuple
 
 from jondel.core.browse.display import line
-from jondel.core.browse.times import TimeKind
+from jondel.core.browse.times import TimeKind, counted
 from jondel.core.browse.typed_values import number_typed
+from jondel.core.draft.value_forms import UnfitText, ValueForm
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
@@ -35,14 +36,27 @@ class ValueEntry(NamedTuple):
     way: EntryWay = EntryWay.TYPED
 
 
-def entered(text: str, table: Table, column: Column, before: StoredValue = None) -> StoredValue:
+def entered(
+    text: str,
+    table: Table,
+    column: Column,
+    before: StoredValue = None,
+    form: ValueForm | None = None,
+) -> StoredValue:
     """The value that a text typed for a column stands for.
 
     A column without a type takes a number where ``before`` is one, and text where that is text.
+    ``form`` is how the column's values are written, where that is known.
 
     Raises:
-        ValueUnsuitable: the column's declared type wants something else.
+        ValueUnsuitable: the column's declared type, or what it holds, wants something else.
     """
+    if form is not None:
+        try:
+            return form.value_of(text)
+        except UnfitText as error:
+            typed = line(text, 40)
+            raise ValueUnsuitable(f"{table.name}.{column.name}: {error}, not {typed!r}") from error
     number = number_typed(text)
     declared = column.declared_type.upper()
     match column.affinity:
@@ -117,33 +131,23 @@ def as_entered(value: StoredValue) -> str:
             return value.raw.decode("utf-8", "replace")
 
 
-def current_time(column: Column, kind: TimeKind | None, moment: datetime) -> StoredValue:
-    """The present time as a column counts it: by its kind, else by its declared type."""
+def current_time(
+    column: Column, kind: TimeKind | None, moment: datetime, form: ValueForm | None = None
+) -> StoredValue:
+    """The present time as a column holds times: by its form or kind, else by its declared type."""
     moment = moment.astimezone(UTC)
+    in_form = form.now(moment) if form is not None else None
+    if in_form is not None:
+        return in_form
     seconds = moment.timestamp()
     match kind:
-        case "unix milliseconds":
-            return int(seconds * 1000)
-        case "unix microseconds":
-            return int(seconds * 1_000_000)
-        case "unix nanoseconds":
-            return int(seconds * 1_000_000) * 1000
-        case "seconds since 2001":
-            return seconds - 978_307_200
-        case "microseconds since 1601":
-            return int(seconds * 1_000_000) + 11_644_473_600_000_000
-        case "100 ns since 1601":
-            return int(seconds * 1e6) * 10 + 116_444_736_000_000_000
-        case "100 ns since 0001":
-            return int(seconds * 1e6) * 10 + 621_355_968_000_000_000
-        case "Julian days":
-            return seconds / 86400 + 2440587.5
-        case "days since 1899-12-30":
-            return seconds / 86400 + 25569
         case "fourteen digits":
             return f"{moment:%Y%m%d%H%M%S}"
         case "ISO text":
             return f"{moment:%Y-%m-%d %H:%M:%S}"
-    if kind == "unix seconds" or column.affinity in ("integer", "real"):
-        return int(seconds) if column.affinity != "real" else seconds
-    return f"{moment:%Y-%m-%d %H:%M:%S}"
+        case None:
+            if column.affinity in ("integer", "real"):
+                return int(seconds) if column.affinity != "real" else seconds
+            return f"{moment:%Y-%m-%d %H:%M:%S}"
+    in_fractions = kind == "seconds since 2001" or column.affinity == "real"
+    return counted(moment, kind, whole=not in_fractions)

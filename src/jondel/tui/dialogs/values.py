@@ -85,8 +85,12 @@ class ValueDialog(Dialog[ValueEntry | None]):
             self.query_one(TextBox).entered = laid_out(self.query_one(TextBox).entered)
 
 
+async def _takes_anything(_: ValueEntry) -> None:
+    """Nothing that is entered is refused."""
+
+
 class EntryDialog(Dialog[ValueEntry | None]):
-    """Asks for one value."""
+    """Asks for one value; what is refused stays in the field."""
 
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
@@ -96,26 +100,48 @@ class EntryDialog(Dialog[ValueEntry | None]):
         Binding("ctrl+t", "way('NOW')", "now"),
     ]
 
-    def __init__(self, title: str, text: str = "", foot: str = "") -> None:
+    def __init__(
+        self,
+        title: str,
+        text: str = "",
+        foot: str = "",
+        check: Callable[[ValueEntry], Awaitable[None]] = _takes_anything,
+    ) -> None:
+        """``check`` raises ``JondelError`` for what cannot be the value."""
         super().__init__()
         self._title = title
         self._text = text
         self._foot = foot
+        self._check = check
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog wide"):
             yield heading(line(self._title, 200))
             yield TextField(self._text, id="entry", classes="field")
+            yield problem_line("entry-problem")
             ways = "Ctrl+N NULL · Ctrl+Y empty text · Ctrl+L default · Ctrl+T now"
             keys = f"Enter accepts it · {ways}\n{self._foot or 'Escape closes'}"
             yield foot(keys)
 
-    def action_way(self, way: str) -> None:
-        self.dismiss(ValueEntry("", EntryWay[way]))
+    async def action_way(self, way: str) -> None:
+        await self._take(ValueEntry("", EntryWay[way]))
 
-    def on_input_submitted(self, event: TextField.Submitted) -> None:
+    def on_input_changed(self, event: TextField.Changed) -> None:
         event.stop()
-        self.dismiss(ValueEntry(entered_text(event)))
+        self.query_one("#entry-problem", Static).update("")
+
+    async def on_input_submitted(self, event: TextField.Submitted) -> None:
+        event.stop()
+        await self._take(ValueEntry(entered_text(event)))
+
+    async def _take(self, entry: ValueEntry) -> None:
+        # Not in work of its own: the next key is meant for what comes after this.
+        try:
+            await self._check(entry)
+        except JondelError as error:
+            self.query_one("#entry-problem", Static).update(line(str(error), 300))
+        else:
+            self.dismiss(entry)
 
 
 Values = dict[str, StoredValue]
@@ -142,6 +168,8 @@ class RecordDialog(Dialog[Values | None]):
         self._values = dict(values)
         self._enter = enter
         self._columns = [column for column in table.columns if not column.generated]
+        self._entered: StoredValue = None
+        """The value that was entered last."""
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog full"):
@@ -158,7 +186,8 @@ class RecordDialog(Dialog[Values | None]):
         self._fill(0)
 
     def on_resize(self) -> None:
-        self._fill(self.query_one(OptionList).highlighted or 0)
+        if self.children:
+            self._fill(self.query_one(OptionList).highlighted or 0)
 
     def _fill(self, place: int) -> None:
         options = self.query_one(OptionList)
@@ -202,30 +231,26 @@ class RecordDialog(Dialog[Values | None]):
         before = self._values.get(column.name)
         from jondel.core.draft.value_entry import as_entered, untouched
 
+        def stays(entry: ValueEntry) -> bool:
+            return entry.way is EntryWay.TYPED and untouched(entry.text, before)
+
+        async def check(entry: ValueEntry) -> None:
+            if entry.way is not EntryWay.DEFAULT and not stays(entry):
+                self._entered = await self._enter(column, entry, before)
+
         def take(entry: ValueEntry | None) -> None:
             if entry is None:
                 return
             if entry.way is EntryWay.DEFAULT:
                 self._take(place, column, None, given=False)
-            elif entry.way is EntryWay.TYPED and untouched(entry.text, before):
+            elif stays(entry):
                 self._fill(min(place + 1, len(self._columns) - 1))
             else:
-                self._entered(place, column, entry, before)
+                self._take(place, column, self._entered, given=True)
 
         title = f"{safe_name(column.name)}, {column_remark(self._table, column)}"
         about = "it holds a blob, which typed text replaces" if isinstance(before, bytes) else ""
-        self.app.push_screen(EntryDialog(title, as_entered(before), about), take)
-
-    @work(group="enter", exclusive=True)
-    async def _entered(
-        self, place: int, column: Column, entry: ValueEntry, before: StoredValue
-    ) -> None:
-        try:
-            value = await self._enter(column, entry, before)
-        except JondelError as error:
-            self.query_one("#record-problem", Static).update(line(str(error), 300))
-        else:
-            self._take(place, column, value, given=True)
+        self.app.push_screen(EntryDialog(title, as_entered(before), about, check), take)
 
     def _take(self, place: int, column: Column, value: StoredValue, *, given: bool) -> None:
         if given:

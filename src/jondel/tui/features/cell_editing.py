@@ -17,6 +17,7 @@ from jondel.tui.features.editing import (
     draft_changed,
     editing_refusal,
     entered_value,
+    form_in,
     require_editable,
     takes_when_left,
 )
@@ -217,7 +218,8 @@ class CellEditing(Feature):
             self._close()
             return True
         try:
-            value = entered(text, cell.table, cell.column, before)
+            form = form_in(self.desk, cell.table, cell.column)
+            value = entered(text, cell.table, cell.column, before, form)
             require_storable(value, cell.table, cell.column)
         except ValueUnsuitable as error:
             if forced:
@@ -322,12 +324,13 @@ class CellEditing(Feature):
         is_json = "JSON" in cell.column.declared_type.upper() or parsed(text) is not None
         before = self._value_now(cell)
         stored = None if isinstance(before, Clipped) else before
+        form = form_in(self.desk, cell.table, cell.column)
 
         def problem_of(typed: str) -> str:
             if untouched(typed, stored):
                 return ""
             try:
-                entered(typed, cell.table, cell.column, stored)
+                entered(typed, cell.table, cell.column, stored, form)
             except ValueUnsuitable as error:
                 return str(error)
             return problem_in(typed) if is_json else ""

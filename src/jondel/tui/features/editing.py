@@ -17,6 +17,7 @@ from jondel.tui.views.records.access import records_view
 
 if TYPE_CHECKING:
     from jondel.core.draft.value_entry import ValueEntry
+    from jondel.core.draft.value_forms import ValueForm
 
 
 def editing_refusal(situation: Situation) -> str:
@@ -55,6 +56,19 @@ async def takes_when_left(desk: Desk) -> bool:
         return True  # what is wrong with the file is said where noise rules are read
 
 
+def form_in(desk: Desk, table: Table, column: Column) -> ValueForm | None:
+    """How the values of a column of the current sheet are written, where that can be told."""
+    from jondel.core.draft.value_forms import form_of
+
+    pane = records_view(desk).pane
+    rows = []
+    if pane.table is not None and pane.table.name == table.name:
+        rows = pane.sheet.sample_rows()
+    index = table.column_names.index(column.name)
+    held = [row[index] for row in rows if len(row) > index]
+    return form_of(column, held, pane.time_kinds.get(column.name) if rows else None)
+
+
 async def entered_value(
     desk: Desk, table: Table, column: Column, entry: ValueEntry, before: Value = None
 ) -> StoredValue:
@@ -82,12 +96,13 @@ async def _value_asked_for(
             return ""
         case EntryWay.NOW:
             kind = records_view(desk).pane.time_kinds.get(column.name)
-            return current_time(column, kind, datetime.now(UTC))
+            return current_time(column, kind, datetime.now(UTC), form_in(desk, table, column))
         case EntryWay.AS_TYPED:
             return entry.text
         case EntryWay.DEFAULT:
             return await _default(desk, table, column)
-    return entered(entry.text, table, column, before if not isinstance(before, Clipped) else None)
+    stored = before if not isinstance(before, Clipped) else None
+    return entered(entry.text, table, column, stored, form_in(desk, table, column))
 
 
 async def _default(desk: Desk, table: Table, column: Column) -> StoredValue:

@@ -7,6 +7,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import grouped, line, safe_name
+from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
@@ -223,11 +224,15 @@ class Records(Feature):
         if arrangement.condition is not None:
             which = "filtered rows"
         title = f"Set {safe_name(column.name)} in {grouped(count)} {which}"
-        entry = await desk.ask(EntryDialog(title, "", "Nothing is written until you press W"))
+
+        async def check(entry: ValueEntry) -> None:
+            if entry.way is EntryWay.TYPED and not entry.text:
+                raise ValueUnsuitable("type a value; Ctrl+N sets NULL, Ctrl+Y empty text")
+            await entered_value(desk, table, column, entry)
+
+        foot = "Nothing is written until you press W"
+        entry = await desk.ask(EntryDialog(title, "", foot, check))
         if entry is None:
-            return
-        if entry.way is EntryWay.TYPED and not entry.text:
-            desk.say("type a value; Ctrl+N sets NULL, Ctrl+Y empty text")
             return
         work = partial(self._set_column, table, column, arrangement, entry)
         desk.start(work, "set-all", beside=True)
