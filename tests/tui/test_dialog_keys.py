@@ -15,7 +15,7 @@ from textual.widgets import Input, TextArea
 import jondel.tui.dialogs
 from jondel.tui.frame.dialog import Dialog
 
-_FIELDS = {"TextField": Input, "SqlField": Input, "TextBox": TextArea}
+_FIELDS = {"TextField": Input, "SqlField": Input, "TextBox": TextArea, "LongTextBox": TextArea}
 
 
 def _dialogs() -> Iterator[type[Dialog[object]]]:
@@ -35,7 +35,9 @@ def _keys(bindings: list[Binding]) -> set[str]:
 
 @pytest.mark.parametrize("dialog", list(_dialogs()), ids=lambda dialog: dialog.__name__)
 def test_no_field_of_a_dialog_takes_its_keys(dialog: type[Dialog[object]]) -> None:
-    fields = re.findall(r"\b(?:yield|=) (TextField|SqlField|TextBox)\(", inspect.getsource(dialog))
+    fields = re.findall(
+        r"\b(?:yield|=) (TextField|SqlField|TextBox|LongTextBox)\(", inspect.getsource(dialog)
+    )
     taken = {key for name in fields for key in _keys(list(_FIELDS[name].BINDINGS))}  # type: ignore[arg-type]
     clashes = _keys(list(dialog.BINDINGS)) & taken  # type: ignore[arg-type]
     assert not clashes

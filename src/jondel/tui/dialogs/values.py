@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Awaitable, Callable
 
 from rich.style import Style
@@ -22,8 +23,12 @@ from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
 from jondel.tui.frame.dialog import Dialog, foot, heading, problem_line
 from jondel.tui.widgets.cell_text import fitted_text
+from jondel.tui.widgets.long_text_box import LongTextBox
 from jondel.tui.widgets.sheet.headings import column_remark
 from jondel.tui.widgets.text_fields import TextBox, TextField, entered_text
+
+_CHECK_LONG_SECONDS = 0.4
+"""A long text is checked when nothing has been typed for so long."""
 
 
 class ValueDialog(Dialog[ValueEntry | None]):
@@ -43,46 +48,77 @@ class ValueDialog(Dialog[ValueEntry | None]):
         taken all the same."""
         super().__init__()
         self._title = title
-        self._text = text
+        self._box = LongTextBox(text, id="value", classes="field")
+        self._laid_out: tuple[str, str] | None = None
+        """The text before and after it was laid out."""
         self._problem_of = problem_of
         self._json = json
         self._force = force
 
     def compose(self) -> ComposeResult:
-        with Vertical(classes="dialog full"):
-            yield heading(line(self._title, 200))
-            yield TextBox(self._text, id="value", classes="field")
+        with Vertical(classes="dialog full tall"):
+            yield heading("", id="value-title")
+            yield self._box
             yield problem_line("value-problem")
             ways = ["Ctrl+S accepts it"]
             ways += ["Ctrl+R accepts it although it does not fit"] if self._force else []
-            ways += ["Ctrl+J formats JSON"] if self._json else []
+            ways += ["Ctrl+J lays JSON out"] if self._json else []
             yield foot(" · ".join([*ways, "Escape cancels"]))
 
     def opened(self) -> None:
+        self._box.on_part = self._show_title
+        self._show_title()
         self._check()
+
+    def _show_title(self) -> None:
+        words, box = line(self._title, 200), self._box
+        if box.parts > 1:
+            words += f"   part {box.part + 1} of {box.parts}; the cursor leads on"
+        self.query_one("#value-title", Static).update(words)
 
     def on_text_area_changed(self, event: TextBox.Changed) -> None:
         event.stop()
         self._check()
 
-    def _check(self) -> bool:
-        problem = self._problem_of(self.query_one(TextBox).entered)
+    @work(group="check", exclusive=True)
+    async def _check(self) -> None:
+        if self._box.parts > 1:
+            await asyncio.sleep(_CHECK_LONG_SECONDS)
+        await self._is_fit()
+
+    async def _is_fit(self) -> bool:
+        """Say what is wrong with the text, and whether nothing is."""
+        text = self._entered
+        if self._box.parts > 1:
+            problem = await asyncio.to_thread(self._problem_of, text)
+        else:
+            problem = self._problem_of(text)
         self.query_one("#value-problem", Static).update(line(problem, 300) if problem else "")
         return not problem
 
-    def action_take(self) -> None:
-        if self._check():
-            self.dismiss(ValueEntry(self.query_one(TextBox).entered))
+    @property
+    def _entered(self) -> str:
+        """The text as it was before it was laid out to be read, if nothing else was changed."""
+        text = self._box.entered
+        return self._laid_out[0] if self._laid_out and text == self._laid_out[1] else text
+
+    async def action_take(self) -> None:
+        if await self._is_fit():
+            self.dismiss(ValueEntry(self._entered))
 
     def action_as_typed(self) -> None:
         if self._force:
-            self.dismiss(ValueEntry(self.query_one(TextBox).entered, EntryWay.AS_TYPED))
+            self.dismiss(ValueEntry(self._entered, EntryWay.AS_TYPED))
 
-    def action_lay_out(self) -> None:
-        if self._json:
-            from jondel.core.browse.json_lines import laid_out
+    async def action_lay_out(self) -> None:
+        if not self._json:
+            return
+        from jondel.core.browse.json_lines import laid_out
 
-            self.query_one(TextBox).entered = laid_out(self.query_one(TextBox).entered)
+        text = self._entered
+        laid = laid_out(text) if self._box.parts == 1 else await asyncio.to_thread(laid_out, text)
+        self._laid_out = (text, laid)
+        self._box.entered = laid
 
 
 async def _takes_anything(_: ValueEntry) -> None:

@@ -12,7 +12,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
+from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value, clipped
 from jondel.tui.features.editing import (
     draft_changed,
     editing_refusal,
@@ -26,6 +26,7 @@ from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.view import ShownRecord
 from jondel.tui.services.moments import NOW
+from jondel.tui.services.rows import CARD_VALUE_BYTES
 from jondel.tui.views.records.access import records_view
 
 if TYPE_CHECKING:
@@ -138,7 +139,9 @@ class CellEditing(Feature):
         if drafts is None or not self.desk.is_live(record.moment):
             return {}
         edit = drafts.edit_of(record.table, record.position)
-        return dict(edit.values) if edit is not None else {}
+        if edit is None:
+            return {}
+        return {name: clipped(value, CARD_VALUE_BYTES) for name, value in edit.values.items()}
 
     # Beginning
 

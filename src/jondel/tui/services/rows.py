@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 _FOUND_BY_COUNTING = 20_000
 """Rows as far down as this are found without measuring the table first."""
-_CARD_VALUE_BYTES = 64 * 1024
+CARD_VALUE_BYTES = 64 * 1024
 _SENT_EVERY_SECONDS = 0.1
 
 
@@ -212,7 +212,7 @@ class RowService:
         moment: Moment,
         table: Table,
         position: Position,
-        max_bytes: int = _CARD_VALUE_BYTES,
+        max_bytes: int = CARD_VALUE_BYTES,
     ) -> ShownRow | None:
         """One record with its values in full, but for very large ones."""
         return await self._read(

@@ -80,10 +80,16 @@ class TextBox(TextArea):
     @property
     def entered(self) -> str:
         """The text, with every character that was put in or typed, and its own line breaks."""
-        return self._field_text.take_out(self.text).replace("\n", self._break)
+        return self._held()
 
     @entered.setter
     def entered(self, text: str) -> None:
+        self._hold(text)
+
+    def _held(self) -> str:
+        return self._field_text.take_out(self.text).replace("\n", self._break)
+
+    def _hold(self, text: str) -> None:
         self.text = self._put_in(text)
 
     def _put_in(self, text: str) -> str:
