@@ -424,3 +424,66 @@ async def test_a_cell_takes_what_its_column_holds(make: MakeDatabase) -> None:
         await driver.press("ctrl+t")
         await driver.until(lambda: driver.editor is None)
         assert re.fullmatch(r"20\d{12}\.\d{6}", str(_drafted(driver)["visits(2,).at"]))
+
+
+async def test_what_jondel_itself_writes_is_not_announced_as_the_apps(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        seen: set[str] = set()
+        paint = driver.screen.desk.show_surroundings
+
+        def watched() -> None:
+            paint()
+            seen.add(driver.lines[0])
+
+        driver.screen.desk.show_surroundings = watched
+        await driver.press("w")
+        await driver.sees("watching: use the app")
+        await driver.press("r")
+        await _edit_name(driver)
+        await driver.press("enter", "W")
+        await driver.sees("1 statement")
+        await driver.press("enter")
+        await driver.sees("1 row written, as step s2")
+        for _ in range(12):
+            await driver.pilot.pause(0.1)
+            seen.add(driver.lines[0])
+        assert not [line for line in seen if "the app is writing" in line]
+        assert "recorded" not in driver.text
+        assert " new" not in driver.text
+        app(driver.workspace.location).run("DELETE FROM boats WHERE id = 100")  # type: ignore[arg-type]
+        await driver.sees("s3 recorded; n leads there", "1 new")
+
+
+async def test_numbers_lead_to_open_tables_from_every_view(make: MakeDatabase) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await driver.open_table("boats")
+        await driver.press("1")
+        await driver.until(lambda: driver.desk.place.table == "berths")
+        await driver.press("c")
+        await driver.until(lambda: driver.desk.navigator.view == "changes")
+        await driver.press("2")
+        await driver.until(lambda: driver.desk.navigator.view == "records")
+        assert driver.desk.place.table == "boats"
+        await driver.press("9")
+        await driver.sees("there is no open table 9")
+
+
+async def test_a_filter_that_comes_back_says_so_and_how_to_drop_it(make: MakeDatabase) -> None:
+    path = make(*_BOATS)
+    words = "as you left it; F turns the filter off"
+    async with driven(path) as driver:
+        await driver.open_table("berths", "name")
+        await driver.press("equals_sign")
+        await driver.sees("1 of 2 rows", "where ")
+        assert words not in driver.text
+    async with driven(path) as driver:
+        await driver.open_table("berths")
+        await driver.sees("1 of 2 rows", words)
+        await driver.press("F")
+        await driver.sees("2 rows")
+        await driver.until(lambda: words not in driver.text)
+        await driver.press("F")
+        await driver.sees("1 of 2 rows")
+        assert words not in driver.text

@@ -460,3 +460,36 @@ def _run(
 def _rows(connection: apsw.Connection) -> Rows:
     found = connection.execute("SELECT id, a, b FROM t").fetchall()
     return {key: {"a": a, "b": b} for key, a, b in found}  # type: ignore[misc]
+
+
+def test_a_refused_write_leaves_no_snapshot_behind(
+    make: MakeDatabase, opened: Opened, trail_of: TrailOf, app: OpenApp
+) -> None:
+    path = make(
+        "CREATE TABLE t(id INTEGER PRIMARY KEY, v UNIQUE)",
+        "INSERT INTO t VALUES (1, 'a'), (2, 'b')",
+    )
+    database = opened(path)
+    trail = trail_of(database)
+    first = trail.take(database)
+    table = database.schema().find("t")
+    assert table is not None
+
+    def write(position: int, before: str, after: str) -> None:
+        draft = Draft()
+        draft.set_cell("t", (position,), (("id", position), ("v", before)), "v", after)
+        write_draft(draft, database, trail)
+
+    with pytest.raises(WriteRefused):
+        write(1, "a", "b")
+    app(path).run("UPDATE t SET v = 'c' WHERE id = 2")
+    with pytest.raises(WriteRefused):
+        write(1, "a", "c")
+    with pytest.raises(RecordsMovedOn):
+        write(2, "b", "d")
+    assert trail.snapshots() == [first]
+    write(1, "a", "e")
+    assert [s.trigger.text for s in trail.snapshots()[1:]] == [
+        "before writing",
+        "wrote a draft: 1 in t",
+    ]

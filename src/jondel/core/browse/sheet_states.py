@@ -50,6 +50,12 @@ class SheetStates:
         self._file = SmallFile("sheets", location)
         self._states: dict[str, SheetState] | None = None
         self._changed = False
+        self._arranged_now: set[str] = set()
+        """The tables that were filtered or sorted otherwise since this was opened."""
+
+    def is_arranged_from_before(self, table: str) -> bool:
+        """Whether a table's filter is one that was left there when it was last open."""
+        return table not in self._arranged_now and self.of(table).condition is not None
 
     def of(self, table: str) -> SheetState:
         """A table's state; the plain one where none was kept."""
@@ -57,7 +63,10 @@ class SheetStates:
 
     def keep(self, table: str, state: SheetState) -> None:
         """Have a table's sheet so from now on; in the file once ``save`` is called."""
-        if state != self.of(table):
+        known = self.of(table)
+        if (state.filter, state.order) != (known.filter, known.order):
+            self._arranged_now.add(table)
+        if state != known:
             self._known[table] = state
             self._changed = True
 

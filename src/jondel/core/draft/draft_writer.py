@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
 from typing import NamedTuple, TypeAlias
 
 from jondel.core.draft.draft import Draft, DraftEntries, EntryKey, RecordEdit, key_of
@@ -42,6 +43,8 @@ class Written(NamedTuple):
     why: str = ""
 
 
+_BEFORE = Trigger("draft", "before writing")
+
 Places: TypeAlias = Mapping[EntryKey, Position]
 """Where records are now that were added, or have another position than before."""
 
@@ -63,16 +66,18 @@ def write_draft(
     problem = "" if trail is not None else "the trail cannot be used"
     for attempt in range(_TRIES):
         since = database.mark()
-        if trail is not None and not problem:
-            try:
-                before = trail.take_unless_unchanged(database, Trigger("draft", "before writing"))
-            except SnapshotError as error:
-                problem = str(error)
-        planned = plan_of(draft, database)
-        last = attempt == _TRIES - 1 or before is None
+        last = attempt == _TRIES - 1
         try:
-            # At last also when the app writes without a pause: each record is checked by itself.
-            inserted = database.apply(planned.plan, None if last else since)
+            with ExitStack() as stack:
+                if trail is not None and not problem:
+                    try:
+                        before = stack.enter_context(trail.before_writing(database, _BEFORE))
+                    except SnapshotError as error:
+                        problem = str(error)
+                last = last or before is None
+                planned = plan_of(draft, database)
+                # At last also when the app never pauses: each record is checked by itself.
+                inserted = database.apply(planned.plan, None if last else since)
         except RecordsMovedOn:
             if last or database.mark() == since or conflicts_of(draft, database):
                 raise

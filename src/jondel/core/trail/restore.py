@@ -90,25 +90,25 @@ def restore(
     """
     title = to.label or to.id
     since = database.mark()
-    before = trail.take_unless_unchanged(database, Trigger("restore", f"before restoring {title}"))
-    if tables is None:
-        scope = Scope(internal=True, keep_records=_MOST_RECORDS)
-    else:
-        wanted = _with_shadows(trail, to, before, tables)
-        scope = Scope(internal=True, tables=wanted)
-    changes = trail.changes(to, before, scope, stopping.opened)
-    if tables is not None:
-        changes = _of_tables(changes, scope.tables or frozenset())
-    same_settings = tables is not None or _same_settings(trail, to, before)
-    if changes.empty and not changes.unread and same_settings:
-        return Restored(before, before, ChangeSummary(), "rows")
-    by_rows = tables is not None or (same_settings and _suits_rows(changes))
-    method = "rows"
-    may_fail = tables is None
-    if not (by_rows and _written_back(trail, database, to, changes, since, may_fail, stopping)):
-        method = "copy"
-        with _opened(trail, to) as image:
-            database.restore_from(image, since)
+    with trail.before_writing(database, Trigger("restore", f"before restoring {title}")) as before:
+        if tables is None:
+            scope = Scope(internal=True, keep_records=_MOST_RECORDS)
+        else:
+            wanted = _with_shadows(trail, to, before, tables)
+            scope = Scope(internal=True, tables=wanted)
+        changes = trail.changes(to, before, scope, stopping.opened)
+        if tables is not None:
+            changes = _of_tables(changes, scope.tables or frozenset())
+        same_settings = tables is not None or _same_settings(trail, to, before)
+        if changes.empty and not changes.unread and same_settings:
+            return Restored(before, before, ChangeSummary(), "rows")
+        by_rows = tables is not None or (same_settings and _suits_rows(changes))
+        method = "rows"
+        may_fail = tables is None
+        if not (by_rows and _written_back(trail, database, to, changes, since, may_fail, stopping)):
+            method = "copy"
+            with _opened(trail, to) as image:
+                database.restore_from(image, since)
     stopping.committed()
     what = f"restored {title}" if tables is None else f"restored {', '.join(tables)} of {title}"
     after = trail.take(database, trigger=Trigger("restore", what))
@@ -190,9 +190,9 @@ def _take_back(
     shown = _shown(changes)
     if changes.empty:
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
-    before = trail.take_unless_unchanged(database, Trigger("restore", f"before taking back {what}"))
     hard = changes._replace(tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
-    _apply_inverse(trail, database, earlier, hard, None, triggers, stopping)
+    with trail.before_writing(database, Trigger("restore", f"before taking back {what}")) as before:
+        _apply_inverse(trail, database, earlier, hard, None, triggers, stopping)
     stopping.committed()
     after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
     return Restored(before, after, ChangeSummary.of(shown), "rows")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Callable, Collection, Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -13,6 +13,7 @@ from jondel.core.engines.pages import PagePeek, PageSource
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_pages, put_in_place, write_file
 from jondel.core.errors import (
+    JondelError,
     LabelInvalid,
     SnapshotNotFound,
     SnapshotProtected,
@@ -163,6 +164,22 @@ class Trail:
                 if sides is None or all_is_noise(*sides, rules):
                     return last
         return self.take_unless_unchanged(database, trigger)
+
+    @contextmanager
+    def before_writing(self, database: Database, trigger: Trigger) -> Iterator[Snapshot]:
+        """Take a snapshot of what is about to be written to, unless the last one is of that.
+
+        It goes again where the block fails: then nothing was written.
+        """
+        last = self._catalogue.last()
+        before = self.take_unless_unchanged(database, trigger)
+        try:
+            yield before
+        except BaseException:
+            if last is None or before.number != last.number:
+                with suppress(JondelError):  # what failed is of more interest
+                    self.delete([before])
+            raise
 
     def take_unless_unchanged(self, database: Database, trigger: Trigger) -> Snapshot:
         """Take a snapshot, or return the last one if nothing was committed since."""

@@ -151,7 +151,7 @@ class DraftFeature(Feature):
     async def _write(self, planned: PlannedWrite) -> None:
         desk, came_from = self.desk, self._new_record_gone_to
         try:
-            with desk.busy("writing"):
+            with desk.busy("writing"), desk.follower.writing_ourselves():
                 done = await desk.workspace.drafts.write(planned)
         except RecordsMovedOn as error:
             await self._ask_about_conflicts(error)
@@ -240,7 +240,8 @@ class DraftFeature(Feature):
         desk = self.desk
         with desk.busy("taking back"):
             step = desk.workspace.trail.require_step(number)
-            await desk.workspace.writing.take_back_step(step)
+            with desk.follower.writing_ourselves():
+                await desk.workspace.writing.take_back_step(step)
         self._written = self._written[:-1]
         desk.comparer.start_anew()
         desk.follower.action_recorded(desk.follower.token)

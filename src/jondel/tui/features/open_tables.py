@@ -42,7 +42,6 @@ class OpenTables(Feature):
                 "The sheet",
                 partial(self._go_to_number, number),
                 (str(number),),
-                contexts=RECORDS,
                 steers=True,
                 listed=False,
             )
@@ -79,12 +78,14 @@ class OpenTables(Feature):
             return
         destination = desk.navigator.destination
         place = Place(destination.moment, destination.compare_from, name)
-        desk.navigator.go(place, afresh=True, focus=True)
+        desk.navigator.go(place, view="records", afresh=True, focus=True)
 
     def _go_to_number(self, number: int) -> None:
         tables = records_view(self.desk).tables
         if number <= len(tables):
             self._go_to(tables[number - 1])
+        else:
+            self.desk.say(f"there is no open table {number}; t lists all tables")
 
     def _go_on(self, ways: int) -> None:
         records = records_view(self.desk)

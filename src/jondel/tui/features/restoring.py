@@ -184,7 +184,7 @@ class Restoring(Feature):
         desk.comparer.pause()
         token = desk.follower.token
         try:
-            with desk.busy(words):
+            with desk.busy(words), desk.follower.writing_ourselves():
                 done = await work()
         finally:
             desk.comparer.refresh_now()

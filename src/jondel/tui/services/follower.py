@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Hashable
-from contextlib import suppress
+from collections.abc import Hashable, Iterator
+from contextlib import contextmanager, suppress
 
 from textual import work
 from textual.message import Message
@@ -18,6 +18,8 @@ from jondel.tui.services.workspace import Workspace
 
 _POLL_SECONDS = 0.2
 _TRAIL_CHECK_SECONDS = 2.0
+_OWN_SECONDS = 1.0
+"""So soon after Jondel has written, that has been noticed."""
 _BUSY_CHANGES, _BUSY_TICKS = 4, 5
 """While the app commits all the time it is looked at less often: showing what it wrote takes
 locks. Three changes in a row may be one commit, as its first and last look and a checkpoint."""
@@ -77,6 +79,8 @@ class Follower(Widget):
         self._changes_in_a_row = 0
         self._trail_is_open = False
         self._settling: Settling | None = None
+        self._is_own = False
+        """Whether Jondel itself wrote just now."""
         self._timer: Timer | None = None
         self.trouble = ""
         """Why the live database cannot be read now; empty while it can."""
@@ -97,7 +101,19 @@ class Follower(Widget):
     @property
     def busy(self) -> bool:
         """While watching: whether an app action is going on."""
-        return self._settling is not None and self._settling.busy
+        return self._settling is not None and self._settling.busy and not self._is_own
+
+    @contextmanager
+    def writing_ourselves(self) -> Iterator[None]:
+        """What is committed in the block is no action of the app's."""
+        self._is_own = True
+        try:
+            yield
+        finally:
+            self.set_timer(_OWN_SECONDS, self._own_is_over)
+
+    def _own_is_over(self) -> None:
+        self._is_own = False
 
     def watch_actions(self, times: WatchTimes | None) -> None:
         """Look out for app actions from now on, or no more for None."""
@@ -194,6 +210,7 @@ class Follower(Widget):
         was_busy = self._settling.busy
         if self._settling.over(token):
             self._settling.start(token)
+            self._is_own = False
             self.post_message(self.ActionOver(token))
-        elif self._settling.busy and not was_busy:
+        elif self._settling.busy and not was_busy and not self._is_own:
             self.post_message(self.ActionBegan())

@@ -73,6 +73,11 @@ class Workspace:
         return self._sheets
 
     @property
+    def sheets_if_used(self) -> SheetStates | None:
+        """How the sheets were left, if anybody has asked for that."""
+        return self._sheets
+
+    @property
     def links(self) -> LinkService:
         """The links between records."""
         if self._links is None:

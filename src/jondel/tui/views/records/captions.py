@@ -40,9 +40,14 @@ def progress_parts(progress: ArrangingProgress | None, state: SheetState) -> Par
     return [(f"  {what} …{how_far}  Esc stops it", "plain")]
 
 
-def state_parts(state: SheetState) -> Parts:
-    """How rows are filtered and sorted, and how many columns are hidden, where that is so."""
+def state_parts(state: SheetState, *, from_before: bool) -> Parts:
+    """How rows are filtered and sorted, and how many columns are hidden, where that is so.
+
+    ``from_before``: the filter is one that was left there when the database was last open.
+    """
     parts = _arrangement_parts(state) if state.filter is not None or state.order else []
+    if from_before:
+        parts.append(("  as you left it; F turns the filter off", "strong"))
     hidden = len(state.layout.hidden)
     if hidden:
         parts.append((f"  {hidden} column{'' if hidden == 1 else 's'} hidden", "dim"))

@@ -462,7 +462,12 @@ class SheetPane(PlainGround, Vertical):
             self._title.show([(f" {safe_name(table.name)}", "strong")], right)
         else:
             self._title.show(*self._title_parts(table, source))
-        show_band(self, self._conditions, state_parts(self.state) if source else (), 1)
+        sheets = self._workspace.sheets_if_used
+        from_before = sheets is not None and sheets.is_arranged_from_before(
+            table.name if table else ""
+        )
+        parts = state_parts(self.state, from_before=from_before) if source else ()
+        show_band(self, self._conditions, parts, 1)
 
     def _title_parts(self, table: Table, source: TableRows) -> tuple[Parts, Parts]:
         kind = "" if table.kind == "table" else f"{table.kind}, "
