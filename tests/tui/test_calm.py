@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable
 
 import pytest
 from driving import Driver, driven
+from textual import events
 
 from conftest import JondelCommand, MakeDatabase, OpenApp
 from jondel.core.draft.draft import NewRecord
@@ -487,3 +488,20 @@ async def test_a_filter_that_comes_back_says_so_and_how_to_drop_it(make: MakeDat
         await driver.press("F")
         await driver.sees("1 of 2 rows")
         assert words not in driver.text
+
+
+async def test_pasted_text_is_never_taken_for_keys(make: MakeDatabase) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await driver.sees("berths")
+        driver.app.post_message(events.Paste("SELECT * FROM boats WHERE id = 1; q"))
+        await driver.sees("statements are not run here; `jondel query TARGET 'SELECT …'` does")
+        driver.app.post_message(events.Paste("sswq"))
+        await driver.sees("pasted text has no place here")
+        assert not driver.steps
+        assert not driver.dialog_is_open
+        await _edit_name(driver)
+        driver.app.post_message(events.Paste(" of Wrack"))
+        await driver.until(lambda: driver.editor is not None and "Wrack" in driver.editor.entered)
+        await driver.press("enter")
+        await driver.until(lambda: driver.editor is None)
+        assert _drafted(driver) == {"boats(30,).name": "Knot of Wrack"}

@@ -40,17 +40,17 @@ _A, _B, _C = (ColumnCondition("name", "is", (text,)) for text in "abc")
 
 
 def _shown(layout: ColumnLayout, names: tuple[str, ...] = _NAMES) -> list[str]:
-    return [names[index] for index in layout.shown(names)]
+    return [names[index] for index in layout.shown(names, ())]
 
 
 # Columns
 
 
 def test_columns_are_moved_hidden_and_shown_again() -> None:
-    layout = ColumnLayout().moved(_NAMES, "note", -2).with_hidden("berth", True)
+    layout = ColumnLayout().moved(_NAMES, (), "note", -2).with_hidden("berth", True)
     assert _shown(layout) == ["id", "note", "name"]
     assert _shown(layout.with_hidden("berth", False)) == ["id", "note", "name", "berth"]
-    assert _shown(layout.moved(_NAMES, "id", 99)) == ["note", "name", "id"]
+    assert _shown(layout.moved(_NAMES, (), "id", 99)) == ["note", "name", "id"]
 
 
 def test_columns_that_are_new_or_gone_find_their_place() -> None:
@@ -59,6 +59,9 @@ def test_columns_that_are_new_or_gone_find_their_place() -> None:
 
 
 def test_the_key_is_frozen_where_it_comes_first_unless_said_otherwise() -> None:
+    assert ColumnLayout().shown(["name", "b", "id", "a"], ("a", "b")) == [1, 3, 0, 2]
+    assert ColumnLayout(hidden=frozenset({"a"})).shown(["b", "a"], ("a",)) == [0]
+    assert ColumnLayout(order=("name", "id")).shown(["id", "name"], ("id",)) == [1, 0]
     assert ColumnLayout().frozen_places(("id",), ["id", "name"]) == 1
     assert ColumnLayout().frozen_places(("id",), ["name", "id"]) == 0
     assert ColumnLayout(frozen=2).frozen_places((), ["a"]) == 1

@@ -11,7 +11,7 @@ class ColumnLayout(NamedTuple):
 
     ``order`` names columns in the order wanted, the others follow; ``widths`` are in cells;
     ``frozen`` is how many of the shown columns stay in place while the others scroll, None for the
-    key where it comes first.
+    key's where they come first.
     """
 
     order: tuple[str, ...] = ()
@@ -19,10 +19,15 @@ class ColumnLayout(NamedTuple):
     widths: tuple[tuple[str, int], ...] = ()
     frozen: int | None = None
 
-    def shown(self, names: Sequence[str]) -> list[int]:
-        """The indexes of the shown columns among the table's names, in the order wanted."""
-        if not self.order and not self.hidden:
-            return list(range(len(names)))
+    def shown(self, names: Sequence[str], key: Sequence[str]) -> list[int]:
+        """The indexes of the shown columns among the table's names, in the order wanted.
+
+        Where no order is wanted the key's columns come first, so that they can stay in place.
+        """
+        if not self.order:
+            in_key = [number for number, name in enumerate(names) if name in key]
+            rest = [number for number in range(len(names)) if number not in in_key]
+            return [number for number in (*in_key, *rest) if names[number] not in self.hidden]
         index = {name: number for number, name in enumerate(names)}
         wanted = [index[name] for name in self.order if name in index]
         chosen = set(wanted)
@@ -53,9 +58,11 @@ class ColumnLayout(NamedTuple):
         rest = self.hidden - {name}
         return self._replace(hidden=rest | {name} if hidden else rest)
 
-    def moved(self, names: Sequence[str], name: str, places: int) -> ColumnLayout:
+    def moved(
+        self, names: Sequence[str], key: Sequence[str], name: str, places: int
+    ) -> ColumnLayout:
         """This with a column moved by some places among all, hidden ones included."""
-        order = [names[number] for number in self._replace(hidden=frozenset()).shown(names)]
+        order = [names[number] for number in self._replace(hidden=frozenset()).shown(names, key)]
         at = order.index(name)
         order.remove(name)
         order.insert(max(0, min(at + places, len(order))), name)

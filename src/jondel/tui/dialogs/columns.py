@@ -66,7 +66,8 @@ class ColumnDialog(Dialog[ColumnLayout | None]):
     def _ordered(self) -> list[str]:
         """All columns in their order, hidden ones too."""
         names = self._table.column_names
-        return [names[i] for i in self._plan._replace(hidden=frozenset()).shown(names)]
+        plan = self._plan._replace(hidden=frozenset())
+        return [names[i] for i in plan.shown(names, self._table.primary_key)]
 
     def _fill(self, place: int) -> None:
         options = self.query_one(ColumnList)
@@ -97,7 +98,7 @@ class ColumnDialog(Dialog[ColumnLayout | None]):
         return self._ordered[self.query_one(ColumnList).highlighted or 0]
 
     def _take(self, layout: ColumnLayout) -> None:
-        if not layout.shown(self._table.column_names):
+        if not layout.shown(self._table.column_names, self._table.primary_key):
             self.query_one("#columns-problem", Static).update("the last column cannot be hidden")
             return
         name = self._current
@@ -114,7 +115,11 @@ class ColumnDialog(Dialog[ColumnLayout | None]):
         self._take(self._plan.with_hidden(name, name not in self._plan.hidden))
 
     def action_shift(self, places: int) -> None:
-        self._take(self._plan.moved(self._table.column_names, self._current, places))
+        self._take(
+            self._plan.moved(
+                self._table.column_names, self._table.primary_key, self._current, places
+            )
+        )
 
     def action_freeze(self) -> None:
         """Keep the columns up to this one in place; none, where that is so already."""

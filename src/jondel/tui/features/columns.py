@@ -89,7 +89,7 @@ class Columns(Feature):
         current = self._current
         if current is not None:
             table, name, layout = current
-            self._lay_out(layout.moved(table.column_names, name, places))
+            self._lay_out(layout.moved(table.column_names, table.primary_key, name, places))
 
     def _hide(self) -> None:
         current = self._current
@@ -97,7 +97,7 @@ class Columns(Feature):
             return
         table, name, layout = current
         layout = layout.with_hidden(name, True)
-        if layout.shown(table.column_names):
+        if layout.shown(table.column_names, table.primary_key):
             self._lay_out(layout)
         else:
             self.desk.say("the last column cannot be hidden")

@@ -39,7 +39,8 @@ class Statements(Feature):
             desk.state.table(desk.place.table),
         )
         assert table is not None, "refused otherwise"
-        columns = [table.column_names[i] for i in pane.state.layout.shown(table.column_names)]
+        shown = pane.state.layout.shown(table.column_names, table.primary_key)
+        columns = [table.column_names[i] for i in shown]
         arrangement = pane.state.arrangement
         statement = await rows.ask(
             pane.moment, lambda database: database.statement(table, arrangement, columns)

@@ -419,6 +419,15 @@ class MainScreen(PlainGround, Screen[None]):
         event.stop()
         self.desk.run("value.read_on")
 
+    def on_paste(self, event: events.Paste) -> None:
+        """Nothing here takes text, and what is pasted is never taken for keys."""
+        event.stop()
+        first_word = event.text.split(maxsplit=1)[0].lower() if event.text.strip() else ""
+        if first_word in ("select", "with"):
+            self._message.say("statements are not run here; `jondel query TARGET 'SELECT …'` does")
+        elif first_word:
+            self._message.say("pasted text has no place here: e edits a cell, f filters, / finds")
+
     async def on_click(self, event: events.Click) -> None:
         """The right button opens a menu of what can be done there."""
         if event.button == 3:

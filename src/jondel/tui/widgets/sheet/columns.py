@@ -43,7 +43,8 @@ class SheetColumns:
     ) -> None:
         self.all = columns
         """All columns of the source, hidden ones too."""
-        self.fields = layout.shown([column.name for column in columns])
+        key = [column.name for column in columns if column.in_key]
+        self.fields = layout.shown([column.name for column in columns], key)
         self._place_of = {field: place for place, field in enumerate(self.fields)}
         shown = [columns[field] for field in self.fields]
         self.names = [column.heading for column in shown]
@@ -58,7 +59,6 @@ class SheetColumns:
             values = [row[field] for row in rows if row and row[field] is not None]
             numeric = all(isinstance(value, int | float) for value in values)
             self.right.append(numeric if values else column.numeric)
-        key = [column.name for column in columns if column.in_key]
         self._wanted_frozen = layout.frozen_places(key, [column.name for column in shown])
         self.frozen = 0
         self.edges: list[int] = []
