@@ -505,3 +505,33 @@ async def test_pasted_text_is_never_taken_for_keys(make: MakeDatabase) -> None:
         await driver.press("enter")
         await driver.until(lambda: driver.editor is None)
         assert _drafted(driver) == {"boats(30,).name": "Knot of Wrack"}
+
+
+async def test_added_and_removed_records_take_the_room_there_is(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    columns = [f"column_{number}" for number in range(24)]
+    path = make(f"CREATE TABLE wide(id INTEGER PRIMARY KEY, {', '.join(columns)})")
+    values = [f"'value {number} of many'" for number in range(24)]
+    async with driven(path) as driver:
+        await driver.press("s")
+        await driver.sees("s1 taken")
+        app(path).run(f"INSERT INTO wide VALUES (1, {', '.join(values)}), (2, {', '.join(values)})")
+        await driver.press("c")
+        await driver.sees("+ 1 ", "+ 2 ", *columns, "value 23 of many")
+        assert driver.text.count("value 11 of many") in (2, 3)  # the card has it too
+        await driver.press("down")
+        assert driver.changes.current is not None
+        assert driver.changes.current.record.key == (2,)
+        await driver.pilot.resize_terminal(80, 24)
+        await driver.comes_to_rest()
+        assert driver.changes.current.record.key == (2,)
+        await driver.sees("+ 1 ", "+ 2 ", "column_23")
+        writer = app(path)
+        writer.run(
+            "WITH RECURSIVE n(i) AS (SELECT 3 UNION ALL SELECT i + 1 FROM n WHERE i < 40) "
+            f"INSERT INTO wide SELECT i, {', '.join(values)} FROM n"
+        )
+        await driver.sees("+40", "…")
+        lines = [line for line in driver.lines if "column_0" in line]
+        assert len(lines) > 15  # a line each, where there are more records than lines

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple, TypeAlias
+from typing import NamedTuple, TypeAlias, cast
 
 from rich.segment import Segment
 from rich.style import Style
@@ -28,6 +28,7 @@ from jondel.core.model.changes import (
     TableChanges,
 )
 from jondel.core.model.values import StoredValue
+from jondel.tui.views.changes.whole_records import cells_of, most_lines_each, packed
 from jondel.tui.widgets.cell_text import fitted, fitted_text
 from jondel.tui.widgets.styles import change_style, ink, inside_style, value_style
 
@@ -62,6 +63,8 @@ class RecordLine(NamedTuple):
     """One of the places at which the cell's values differ, instead of the values."""
     names_cell: bool = True
     """Whether it is the first line of its cell."""
+    cells: tuple[int, int | None] | None = None
+    """Which of the cells of a whole record are on this line, where it has several lines."""
 
 
 Line: TypeAlias = TextLine | RecordLine
@@ -101,6 +104,8 @@ class ChangeList(ScrollView, can_focus=True):
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self._lines: list[Line] = []
+        self._changes: list[Line] = []
+        """The lines before whole records got the room that is left over."""
         self._starts: list[int] = []
         self._record_of_line: list[int] = []
         self._sentences: tuple[str, ...] = ()
@@ -112,12 +117,37 @@ class ChangeList(ScrollView, can_focus=True):
             self.show_text("", *nothing)
             return
         self._sentences = ()
-        self._take(list(_lines(changes, nothing)))
+        self._changes = list(_lines(changes, nothing))
+        self._take(self._spread())
 
     def show_text(self, *texts: str) -> None:
         """Show sentences in place of changes."""
-        self._sentences = texts
+        self._sentences, self._changes = texts, []
         self._take(list(self._wrapped()))
+
+    def _spread(self) -> list[Line]:
+        """Give whole records as many lines as there is room for."""
+        lines, region = self._changes, self.scrollable_content_region
+        spare = region.height - len(lines)
+        whole = {
+            number: cells_of(line.table, line.record, several_lines=True)
+            for number, line in enumerate(lines)
+            if isinstance(line, RecordLine) and line.cell is None and line.rekeyed_from is None
+        } if spare > 0 else {}  # fmt: skip
+        counts = {
+            number: packed(cells, _room(cast(RecordLine, lines[number]), region.width))
+            for number, cells in whole.items()
+        }
+        most = most_lines_each([len(count) for count in counts.values()], spare)
+        if most < 2:
+            return lines
+        spread: list[Line] = []
+        for number, line in enumerate(lines):
+            if isinstance(line, RecordLine) and number in counts:
+                spread += _in_lines(line, counts[number], most)
+            else:
+                spread.append(line)
+        return spread
 
     def _wrapped(self) -> Iterator[TextLine]:
         import textwrap
@@ -195,11 +225,11 @@ class ChangeList(ScrollView, can_focus=True):
     def _record_segments(self, line: RecordLine, width: int, base: Style) -> Iterator[Segment]:
         record = line.record
         mark = base + change_style(self, "changed" if line.rekeyed_from else record.kind)
-        key_width = min(line.key_width, max(_NARROWEST_KEY, width // 5))
+        key_width = _key_width(line, width)
         sign = MARKS["changed"] if line.rekeyed_from else MARKS[record.kind]
         head = f"{sign} {fitted_text(key_text(record), key_width)}"
         yield Segment(head if line.first else " " * (2 + key_width), mark)
-        room = width - 1 - 2 - key_width - 2
+        room = _room(line, width)
         yield Segment("  ", base)
         if line.rekeyed_from is not None:
             words = f"only the key changed; it was {key_text(line.rekeyed_from)}"
@@ -236,16 +266,13 @@ class ChangeList(ScrollView, can_focus=True):
 
     def _whole(self, line: RecordLine, room: int, base: Style) -> Iterator[Segment]:
         """An added or removed record's cells, one after the other, as far as they fit."""
-        record, table = line.record, line.table
-        columns = table.columns_after if record.kind == "added" else table.columns_before
-        row = (record.after if record.kind == "added" else record.before) or ()
         name_style = base + ink(self, "sand-dim")
         segments: list[Segment] = []
-        for name, value in zip(columns, row, strict=True):
-            if name in table.key_columns:
-                continue
-            segments.append(Segment(f"{safe_name(name)} ", name_style))
-            for piece in pieces(value, 40):
+        first, end = line.cells or (0, None)
+        cells = cells_of(line.table, line.record, several_lines=line.cells is not None)
+        for name, parts in cells[first:end]:
+            segments.append(Segment(f"{name} ", name_style))
+            for piece in parts:
                 segments.append(Segment(piece.text, base + value_style(self, piece.role)))
             segments.append(Segment("  ", base))
         strip = Strip(segments)
@@ -267,6 +294,10 @@ class ChangeList(ScrollView, can_focus=True):
     def on_resize(self) -> None:
         if self._sentences:
             self._take(list(self._wrapped()))
+        elif (lines := self._spread()) != self._lines:
+            current = self.cursor
+            self._take(lines)
+            self._go(current)
         self.virtual_size = Size(self.scrollable_content_region.width, len(self._lines))
 
     def _announce(self) -> None:
@@ -322,6 +353,28 @@ class ChangeList(ScrollView, can_focus=True):
         index = event.y + self.scroll_offset.y
         if index < len(self._lines) and self._record_of_line[index] >= 0:
             self._go(self._record_of_line[index])
+
+
+def _key_width(line: RecordLine, width: int) -> int:
+    return min(line.key_width, max(_NARROWEST_KEY, width // 5))
+
+
+def _room(line: RecordLine, width: int) -> int:
+    """How many cells there are behind a record's sign and key."""
+    return width - 1 - 2 - _key_width(line, width) - 2
+
+
+def _in_lines(line: RecordLine, counts: Sequence[int], most: int) -> Iterator[RecordLine]:
+    """A whole record over several lines, the last of which has all that is left."""
+    if len(counts) == 1:
+        yield line
+        return
+    start = 0
+    for number, count in enumerate(counts[:most]):
+        is_last = number + 1 in (most, len(counts))
+        end = None if is_last else start + count
+        yield line._replace(cells=(start, end), first=line.first and not number)
+        start += count
 
 
 def _before(cell: CellChange) -> list[Piece]:
