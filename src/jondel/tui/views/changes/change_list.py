@@ -271,10 +271,11 @@ class ChangeList(ScrollView, can_focus=True):
         first, end = line.cells or (0, None)
         cells = cells_of(line.table, line.record, several_lines=line.cells is not None)
         for name, parts in cells[first:end]:
+            if segments:
+                segments.append(Segment("  ", base))
             segments.append(Segment(f"{name} ", name_style))
             for piece in parts:
                 segments.append(Segment(piece.text, base + value_style(self, piece.role)))
-            segments.append(Segment("  ", base))
         strip = Strip(segments)
         if strip.cell_length > room:
             clipped = base + value_style(self, "clip")
