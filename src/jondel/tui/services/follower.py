@@ -79,6 +79,7 @@ class Follower(Widget):
         self._changes_in_a_row = 0
         self._trail_is_open = False
         self._settling: Settling | None = None
+        self._begins = False
         self._is_own = False
         """Whether Jondel itself wrote just now."""
         self._timer: Timer | None = None
@@ -120,6 +121,7 @@ class Follower(Widget):
         self._settling = Settling(times) if times is not None else None
         if self._settling is not None:
             self._settling.start(self._token)
+        self._begins = self._token is None
         if self._timer is not None:
             self._timer.stop()
         self._timer = self.set_interval(
@@ -207,6 +209,9 @@ class Follower(Widget):
     def _settle(self, token: Hashable) -> None:
         if self._settling is None:
             return
+        if self._begins:  # nothing had been read when watching began
+            self._begins = False
+            self._settling.start(token)
         was_busy = self._settling.busy
         if self._settling.over(token):
             self._settling.start(token)
