@@ -25,7 +25,7 @@ from seeds import seeds
 
 _STEPS, _NOW = 4, 5
 _TABLES = ("berths", "boats", "crews")
-_FRAMES, _FRAME_SECONDS = 4, 1 / 60
+_FRAMES, _FRAME_SECONDS = 15, 1 / 60
 _SHEET = slice(28, 114)
 _CARD = slice(114, None)
 _STEERING = (
@@ -123,7 +123,8 @@ def _listed() -> tuple[str, ...]:
 
 
 async def _check(driver: Driver, now: int = _NOW) -> None:
-    """Parts that are drawn anew tell the screen so one by one: that may take a few frames."""
+    """Parts that are drawn anew tell the screen so one by one: that may take some frames, more of
+    them on a busy machine. What does not speak of the same place then never does."""
     for frames_left in reversed(range(_FRAMES)):
         if driver.dialog_is_open:
             return
