@@ -535,3 +535,17 @@ async def test_added_and_removed_records_take_the_room_there_is(
         await driver.sees("+40", "…")
         lines = [line for line in driver.lines if "column_0" in line]
         assert len(lines) > 15  # a line each, where there are more records than lines
+
+
+async def test_an_arrival_does_not_take_back_where_one_has_just_gone_in_the_list(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await driver.press("t", "home")
+        await driver.until(lambda: driver.desk.place.table == "berths")
+        listed = driver.app.screen.query_one(TableList)
+        listed.action_cursor_down()
+        driver.desk.highlight_table("berths")  # as an arrival does, before the key is followed
+        await driver.until(lambda: driver.desk.place.table == "boats")
+        assert listed.current is not None
+        assert listed.current.name == "boats"

@@ -392,6 +392,7 @@ class MainScreen(PlainGround, Screen[None]):
 
     def _follow_table_list(self) -> None:
         """Show the highlighted table; the highlight may be further on than what the event says."""
+        self._tables_pane.list.followed()
         table = self._tables_pane.list.current
         navigator = self.desk.navigator
         view = self.desk.views.if_opened(navigator.destination_view)

@@ -52,6 +52,8 @@ class TableList(OptionList):
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id, markup=False)
         self._tables: Sequence[Table] = ()
+        self._followed: str | None = None
+        """The table that was last gone to by the list, or highlighted because one is there."""
         self._counts: Mapping[str, int | None] = {}
         self._changes: Mapping[str, ChangeCounts] = {}
         self._drafted: Mapping[str, int] = {}
@@ -98,11 +100,22 @@ class TableList(OptionList):
                 self.highlighted = names.index(name)
 
     def highlight(self, name: str) -> None:
-        """Highlight a table without announcing it."""
+        """Highlight a table without announcing it; not where a person has just gone on to another,
+        which has not been followed yet."""
         names = [table.name for table in self._tables]
-        if name in names:
+        if name in names and not self._is_ahead:
+            self._followed = name
             with self.prevent(OptionList.OptionHighlighted):
                 self.highlighted = names.index(name)
+
+    def followed(self) -> None:
+        """What is highlighted is where one goes."""
+        self._followed = self.current.name if self.current is not None else None
+
+    @property
+    def _is_ahead(self) -> bool:
+        current, followed = self.current, self._followed
+        return current is not None and followed is not None and current.name != followed
 
     def _prompt_key(self, table: Table) -> tuple[object, ...]:
         """What a table's prompt depends on."""
