@@ -106,13 +106,10 @@ class Watching(Feature):
             return
         desk.comparer.start_anew()
         desk.show_surroundings()
-        if not self._follows:
+        if not self._follows or not follows or desk.dialog_is_open or desk.situation().editing:
+            # Whoever is looking at the past, at a dialog, or is editing, is not dragged away.
             where = "n" if desk.is_live(moment) else "]"
             desk.say(f"{step.after.id} recorded; {where} leads there")
-            return
-        if not follows or desk.dialog_is_open or desk.situation().editing:
-            # Whoever is looking at the past, at a dialog, or is editing, is not dragged away.
-            desk.say(f"{step.after.id} recorded; ] leads there")
             return
         place = Place(AtStep(step.number), desk.place.compare_from, desk.place.table)
         view = "changes" if step.before is not None else None
