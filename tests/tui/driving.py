@@ -81,7 +81,7 @@ class Driver:
 
     @property
     def editor(self) -> CellEditor | None:
-        return self.pane.editor
+        return self.pane.field.editor
 
     @property
     def card(self) -> Card:

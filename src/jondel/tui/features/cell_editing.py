@@ -185,7 +185,7 @@ class CellEditing(Feature):
             await self._edit_in_dialog(text)
             return
         pane = records_view(self.desk).pane
-        editor = pane.edit_in_place(text, partial(self.desk.run, "cell.take"), self._field_left)
+        editor = pane.field.open(text, partial(self.desk.run, "cell.take"), self._field_left)
         if editor is not None:
             self._pane = pane
             self.desk.focus(editor)
@@ -200,7 +200,7 @@ class CellEditing(Feature):
     @property
     def _editor(self) -> CellEditor | None:
         """The field over the cell, while there is one."""
-        return self._pane.editor if self._pane is not None else None
+        return self._pane.field.editor if self._pane is not None else None
 
     # Leaving the cell, in whatever way
 
@@ -255,7 +255,7 @@ class CellEditing(Feature):
     # Ending
 
     def _close(self) -> None:
-        if self._pane is not None and self._pane.close_editor():
+        if self._pane is not None and self._pane.field.close():
             self._pane = None
             self.desk.message.hush()
             self.desk.show_surroundings()

@@ -33,6 +33,7 @@ from jondel.tui.views.records.captions import (
     rows_words,
     state_parts,
 )
+from jondel.tui.views.records.cell_field import CellField
 from jondel.tui.views.records.opening import (
     Ordering,
     SheetOpener,
@@ -49,12 +50,10 @@ from jondel.tui.widgets.sheet.sheet import Sheet
 
 if TYPE_CHECKING:
     from jondel.core.browse.times import TimeKind
-    from jondel.tui.widgets.cell_editor import CellEditor
 
 _LEAST_GAP = 2
 _SHOW_PROGRESS_SECONDS = 0.15
 _FRESH_SECONDS = 6.0
-_NARROWEST_EDITOR = 14
 _NO_PROGRESS = ArrangingProgress(None, 0)
 
 
@@ -99,8 +98,7 @@ class SheetPane(PlainGround, Vertical):
         self.state = SheetState()
         """How it is filtered, sorted and laid out."""
         self.sheet = Sheet(id=sheet_id)
-        self.editor: CellEditor | None = None
-        """The field over the current cell, while it is edited in place."""
+        self.field = CellField(self, self.sheet)
         self._title = Band(classes="title")
         self._conditions = Band(classes="title")
         self._tally = TallyBand()
@@ -383,47 +381,6 @@ class SheetPane(PlainGround, Vertical):
             kinds = time_kinds(table, self.sheet.sample_rows(), dict(self.state.times))
             self._times = (table, kinds)
         return self._times[1]
-
-    # Editing in place
-
-    def edit_in_place(
-        self, text: str, on_entered: Callable[[], None], on_left: Callable[[], None]
-    ) -> CellEditor | None:
-        """Open a field over the current cell; None where that is not seen."""
-        self.close_editor()
-        if self.sheet.current_cell is None:
-            return None
-        from jondel.tui.widgets.cell_editor import CellEditor  # fields are slow to load
-
-        self.editor = CellEditor(text, on_entered, on_left)
-        if not self.place_editor():
-            self.sheet.show_cursor()
-            self.place_editor()
-        self.mount(self.editor)
-        return self.editor
-
-    def place_editor(self) -> bool:
-        """Have the field lie over the current cell; False where there is one and that is out of
-        view."""
-        if self.editor is None:
-            return True
-        cell = self.sheet.current_cell
-        if cell is None or not self.sheet.sees_cursor:
-            return False
-        x, y, width = cell
-        within = self.sheet.region.offset - self.region.offset
-        room = self.region.width - within.x - x
-        self.editor.styles.width = max(2, min(max(width + 1, _NARROWEST_EDITOR), room))
-        self.editor.styles.offset = (within.x + x, within.y + y)
-        return True
-
-    def close_editor(self) -> bool:
-        """Close the field; False where there was none."""
-        if self.editor is None:
-            return False
-        self.editor.remove()
-        self.editor = None
-        return True
 
     # Adding up
 

@@ -67,11 +67,11 @@ class RecordsView(View):
 
     def _view_moved(self, pane: SheetPane) -> None:
         """The rows in view are others, or in other places: a cell that is edited is there too."""
-        if not pane.place_editor():
+        if not pane.field.place():
             self.call_after_refresh(self._leave_if_out_of_view, pane)  # once all is in its place
 
     def _leave_if_out_of_view(self, pane: SheetPane) -> None:
-        if not pane.place_editor() and not self._may_leave_cell():
+        if not pane.field.place() and not self._may_leave_cell():
             pane.sheet.show_cursor()
 
     def compose(self) -> ComposeResult:
@@ -241,7 +241,7 @@ class RecordsView(View):
 
     def _record_changed(self, pane: SheetPane) -> None:
         pane.show_title()
-        pane.place_editor()
+        pane.field.place()
         if pane is self.pane and self._desk.navigator.view == self.NAME:
             self._desk.navigator.move_to_record(self._record_ref(), pane.sheet.column_name)
             self._desk.show_card()
@@ -278,7 +278,7 @@ class RecordsView(View):
 
     @property
     def is_editing(self) -> bool:
-        return any(pane.editor is not None for pane in self.panes)
+        return any(pane.field.editor is not None for pane in self.panes)
 
     def stop(self) -> str:
         stopped = [pane for pane in self.panes if pane.stop()]
