@@ -15,18 +15,17 @@ from textual.worker import Worker
 
 from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
-from jondel.core.model.changes import ChangeSummary
 from jondel.core.model.values import Value
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.desk import Desk
-from jondel.tui.frame.footer import Footer, FooterEntry
+from jondel.tui.frame.footer import Footer
 from jondel.tui.frame.loader import Loader
-from jondel.tui.frame.masthead import Masthead, MastheadState
 from jondel.tui.frame.message_line import MessageLine
 from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Journey, Work
-from jondel.tui.frame.panes import CardPane, TablesPane
+from jondel.tui.frame.panes import CardPane
 from jondel.tui.frame.place import Place
+from jondel.tui.frame.surroundings import Surroundings
 from jondel.tui.frame.table_list import TableList
 from jondel.tui.frame.trail_strip import TrailStrip
 from jondel.tui.frame.typed_ahead import TypedAhead
@@ -65,14 +64,9 @@ class MainScreen(PlainGround, Screen[None]):
         asks it."""
         super().__init__()
         self._workspace = workspace
-        self._identity: Identity | None = None
-        self._going = ""
+        self._around = Surroundings(workspace)
         self._message = MessageLine(id="message")
-        self._strip = TrailStrip(id="trail")
-        self._masthead = Masthead(id="masthead")
-        self._footer = Footer(id="footer")
         self._panes = Panes(id="panes")
-        self._tables_pane = TablesPane(id="tables-pane")
         self._card_pane = CardPane(id="card-pane")
         self._follower = Follower(workspace)
         self._comparer = Comparer(workspace)
@@ -82,8 +76,9 @@ class MainScreen(PlainGround, Screen[None]):
             self._start_task,
             show_surroundings=self._show_surroundings,
             show_card=self._show_card,
-            table_list=self._tables_pane.list,
+            table_list=self._around.tables.list,
         )
+        self._around.desk = desk
         workspace.trail.on_steps_gone = self._steps_gone
         desk.follower, desk.comparer, desk.message = self._follower, self._comparer, self._message
         desk.card, desk.typed = self._card_pane.card, typed
@@ -132,14 +127,14 @@ class MainScreen(PlainGround, Screen[None]):
     # Putting it together
 
     def compose(self) -> ComposeResult:
-        yield self._masthead
+        yield self._around.masthead
         with self._panes:
-            yield self._tables_pane
+            yield self._around.tables
             yield self.desk.views.require(self.desk.navigator.view)
             yield self._card_pane
         yield self._message
-        yield self._strip
-        yield self._footer
+        yield self._around.strip
+        yield self._around.footer
 
     def _mount_view(self, view: View) -> Awaitable[None] | None:
         if not self._panes.is_attached:
@@ -181,7 +176,7 @@ class MainScreen(PlainGround, Screen[None]):
         state = MomentState(tables=list(look.tables))
         view = self.desk.views.require(self.desk.navigator.view)
         self._loader.arrive_with(state, view.arrival_of(look.cache))
-        self._tables_pane.list.highlight(look.cache.table.name)
+        self._around.tables.list.highlight(look.cache.table.name)
 
     def on_unmount(self) -> None:
         for feature in self._features:
@@ -194,15 +189,15 @@ class MainScreen(PlainGround, Screen[None]):
         self.set_class(width < _WIDE, "narrow")
         if width >= _WIDE:
             self.remove_class("-card-open")
-        self._show_footer()
+        self._around.show_footer()
 
     def _take_identity(self, identity: Identity | None) -> None:
         if identity is None:
             return
-        if self._identity is None:
+        if self._around.identity is None:
             for notice in identity.notices:
                 self._message.say(notice)
-        self._identity = identity
+        self._around.identity = identity
         self.desk.database_name = identity.name
 
     # Going somewhere
@@ -218,15 +213,17 @@ class MainScreen(PlainGround, Screen[None]):
         place, here = journey.place, self.desk.place
         if not place.same_moment(here):
             at = place.moment
-            self._going = f"going to s{at.number}" if isinstance(at, AtStep) else "going to now"
+            self._around.going = (
+                f"going to s{at.number}" if isinstance(at, AtStep) else "going to now"
+            )
         elif place.sheet is not None and place.table == here.table:
-            self._going = "filtering and sorting"
+            self._around.going = "filtering and sorting"
         else:
-            self._going = f"opening {line(place.table or 'the tables', 40)}"
-        self._show_masthead()
+            self._around.going = f"opening {line(place.table or 'the tables', 40)}"
+        self._around.show_masthead()
 
     def _given_up(self) -> None:
-        self._going = ""
+        self._around.going = ""
         self.desk.typed.forget()
         self._highlight_table()
         self._show_surroundings()
@@ -234,7 +231,7 @@ class MainScreen(PlainGround, Screen[None]):
 
     def _show_place(self, focus: bool) -> None:
         """Have everything around the view speak of the place that was arrived at."""
-        self._going = ""
+        self._around.going = ""
         name = self.desk.navigator.view
         for view in self.desk.views.opened:
             view.set_class(name != view.NAME, "-away")
@@ -250,74 +247,14 @@ class MainScreen(PlainGround, Screen[None]):
     def _highlight_table(self) -> None:
         table = self.desk.navigator.destination.table
         if table is not None:
-            self._tables_pane.list.highlight(table)
+            self._around.tables.list.highlight(table)
 
     # What always shows how things are
 
     def _show_surroundings(self) -> None:
         if not self.is_attached:
             return
-        self._show_masthead()
-        self._show_tables()
-        self._show_trail()
-        self._show_footer()
-
-    def _show_masthead(self) -> None:
-        writing, drafts = self._workspace.writing, self._workspace.drafts_if_used
-        busy = self.desk.busy_with
-        self._masthead.show_state(
-            MastheadState(
-                self._workspace.location,
-                self._identity,
-                self._workspace.trail.resolve(self.desk.place.moment),
-                live_is_readable=not self._follower.trouble,
-                stale_since=self._loader.stale_since,
-                read_only=writing.read_only,
-                draft_size=len(drafts.draft) if drafts is not None else 0,
-                busy_with=busy[-1] if busy else self._going,
-                watching=self._watch_words(),
-            )
-        )
-
-    def _watch_words(self) -> str:
-        if not self._follower.watching:
-            return ""
-        return "watching: the app is writing …" if self._follower.busy else "watching"
-
-    def _show_tables(self) -> None:
-        desk = self.desk
-        state, place = desk.state, desk.place
-        summary = ChangeSummary.of(state.changes) if state.changes is not None else None
-        if summary is None and place.compare_from is None:
-            summary = self._workspace.comparisons.known_summary(place.moment)
-        drafts = self._workspace.drafts_if_used
-        self._tables_pane.show(
-            state.tables,
-            state.counts,
-            summary.tables if summary else {},
-            drafts.draft.tables if drafts is not None and desk.is_at_now else {},
-            with_internal=desk.with_internal,
-        )
-
-    def _show_trail(self) -> None:
-        since, steps = self._comparer.since, self._workspace.trail.steps
-        if not steps:
-            words = "s: snapshot"
-        else:
-            words = "comparing …" if self._comparer.comparing else "c: compare"
-        summary = ChangeSummary.of(since) if since is not None and steps else None
-        place = self.desk.place
-        unseen = self._workspace.trail.unseen
-        self._strip.show(steps, place.moment, summary, words, place.compare_from, unseen)
-
-    def _show_footer(self) -> None:
-        situation = self.desk.situation()
-        self._footer.show(
-            [
-                FooterEntry(command.key_text, command.label_in(situation), command.id)
-                for command in self.desk.commands.footer(situation)
-            ]
-        )
+        self._around.show()
 
     def _show_card(self) -> None:
         view = self.desk.views.if_opened(self.desk.navigator.view)
@@ -356,7 +293,7 @@ class MainScreen(PlainGround, Screen[None]):
         if command is not None:
             return command.steers
         # The list of tables is not of a place, and going about in it chooses the next one.
-        return self.focused is self._tables_pane.list
+        return self.focused is self._around.tables.list
 
     def action_focus_view(self) -> None:
         """Go to the sheet or the list of changes."""
@@ -392,8 +329,8 @@ class MainScreen(PlainGround, Screen[None]):
 
     def _follow_table_list(self) -> None:
         """Show the highlighted table; the highlight may be further on than what the event says."""
-        self._tables_pane.list.followed()
-        table = self._tables_pane.list.current
+        self._around.tables.list.followed()
+        table = self._around.tables.list.current
         navigator = self.desk.navigator
         view = self.desk.views.if_opened(navigator.destination_view)
         if table is None or view is None or view.follow_table_list(table):
@@ -477,7 +414,7 @@ class MainScreen(PlainGround, Screen[None]):
 
     def on_follower_unreadable(self, event: Follower.Unreadable) -> None:
         event.stop()
-        self._show_masthead()
+        self._around.show_masthead()
         if self.desk.is_at_now:
             self._loader.fail(event.error)
         else:
@@ -485,7 +422,7 @@ class MainScreen(PlainGround, Screen[None]):
 
     def on_follower_action_began(self, event: Follower.ActionBegan) -> None:
         event.stop()
-        self._show_masthead()
+        self._around.show_masthead()
         for feature in self._features:
             feature.action_began()
 
@@ -502,9 +439,9 @@ class MainScreen(PlainGround, Screen[None]):
             self._loader.take_compared(self._comparer.since)
             for view in self.desk.views.opened:
                 view.show_changes(self.desk.state)
-        self._show_trail()
+        self._around.show_trail()
 
     def on_comparer_step_measured(self, event: Comparer.StepMeasured) -> None:
         event.stop()
-        self._show_trail()
-        self._show_tables()
+        self._around.show_trail()
+        self._around.show_tables()
