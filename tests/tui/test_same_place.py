@@ -48,11 +48,19 @@ def _write(path: Path, number: int) -> None:
         connection.commit()
 
 
+@pytest.fixture
+def with_steps(
+    tmp_path: Path, opened: Callable[[Path], Database], trail_of: Callable[[Database], Trail]
+) -> Callable[..., Path]:
+    """Makes a database with a trail of some steps."""
+    return lambda steps=_STEPS: _with_steps(tmp_path / "app.db", opened, trail_of, steps)
+
+
 def _with_steps(
     path: Path,
     opened: Callable[[Path], Database],
     trail_of: Callable[[Database], Trail],
-    steps: int = _STEPS,
+    steps: int,
 ) -> Path:
     """A database with a trail on which every value tells the moment; now is one after the last."""
     with closing(sqlite3.connect(path)) as connection:
@@ -156,14 +164,14 @@ _MANY = 8
 
 @pytest.mark.parametrize("seed", seeds("JONDEL_PLACE_SEEDS", 2))
 async def test_steps_that_are_deleted_elsewhere_are_left_and_never_taken_for_now(
-    tmp_path: Path,
+    with_steps: Callable[..., Path],
     opened: Callable[[Path], Database],
     trail_of: Callable[[Database], Trail],
     monkeypatch: pytest.MonkeyPatch,
     seed: int,
 ) -> None:
     """Another process deletes them while they are looked at, compared from, or on their way."""
-    path = _with_steps(tmp_path / "app.db", opened, trail_of, _MANY)
+    path = with_steps(_MANY)
     elsewhere = trail_of(opened(path))
     chance = random.Random(seed)
     monkeypatch.setattr("jondel.tui.services.follower._TRAIL_CHECK_SECONDS", 0.2)
@@ -216,13 +224,11 @@ class _SlowFirstRows:
 
 @pytest.mark.parametrize("seed", seeds("JONDEL_PLACE_SEEDS", 3))
 async def test_everything_speaks_of_one_place_whenever_one_looks(
-    tmp_path: Path,
-    opened: Callable[[Path], Database],
-    trail_of: Callable[[Database], Trail],
+    with_steps: Callable[..., Path],
     monkeypatch: pytest.MonkeyPatch,
     seed: int,
 ) -> None:
-    path = _with_steps(tmp_path / "app.db", opened, trail_of)
+    path = with_steps()
     chance = random.Random(seed)
     async with driven(path, WIDE) as driver:
         await driver.sees("s4", "+3")
@@ -252,12 +258,10 @@ async def test_everything_speaks_of_one_place_whenever_one_looks(
 
 
 async def test_a_slow_step_that_is_left_before_it_came_leaves_no_trace(
-    tmp_path: Path,
-    opened: Callable[[Path], Database],
-    trail_of: Callable[[Database], Trail],
+    with_steps: Callable[..., Path],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    path = _with_steps(tmp_path / "app.db", opened, trail_of)
+    path = with_steps()
     async with driven(path, WIDE) as driver:
         await driver.sees("s4", "+3")
         await driver.open_table("boats", "at")
@@ -278,12 +282,10 @@ async def test_a_slow_step_that_is_left_before_it_came_leaves_no_trace(
 
 
 async def test_keys_typed_while_one_is_on_the_way_are_meant_for_where_one_goes(
-    tmp_path: Path,
-    opened: Callable[[Path], Database],
-    trail_of: Callable[[Database], Trail],
+    with_steps: Callable[..., Path],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    path = _with_steps(tmp_path / "app.db", opened, trail_of)
+    path = with_steps()
     async with driven(path, WIDE) as driver:
         await driver.sees("s4", "+3")
         slow = _SlowFirstRows(driver, monkeypatch)
@@ -298,13 +300,11 @@ async def test_keys_typed_while_one_is_on_the_way_are_meant_for_where_one_goes(
 
 
 async def test_rows_read_anew_for_a_table_that_was_left_meanwhile_are_dropped(
-    tmp_path: Path,
-    opened: Callable[[Path], Database],
-    trail_of: Callable[[Database], Trail],
+    with_steps: Callable[..., Path],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     """The app commits, its table is read anew, slowly, and one goes to another table."""
-    path = _with_steps(tmp_path / "app.db", opened, trail_of)
+    path = with_steps()
     async with driven(path, WIDE) as driver:
         await driver.sees("s4", "+3")
         slow = _SlowFirstRows(driver, monkeypatch, "berths")
@@ -322,12 +322,12 @@ async def test_rows_read_anew_for_a_table_that_was_left_meanwhile_are_dropped(
 
 
 async def test_a_step_is_left_whoever_finds_out_first_that_it_is_gone(
-    tmp_path: Path,
+    with_steps: Callable[..., Path],
     opened: Callable[[Path], Database],
     trail_of: Callable[[Database], Trail],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    path = _with_steps(tmp_path / "app.db", opened, trail_of)
+    path = with_steps()
     elsewhere = trail_of(opened(path))
     monkeypatch.setattr("jondel.tui.services.follower._TRAIL_CHECK_SECONDS", 1e9)
     async with driven(path, WIDE) as driver:
