@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 from collections.abc import Awaitable, Callable
 
@@ -549,3 +550,17 @@ async def test_an_arrival_does_not_take_back_where_one_has_just_gone_in_the_list
         await driver.until(lambda: driver.desk.place.table == "boats")
         assert listed.current is not None
         assert listed.current.name == "boats"
+
+
+async def test_steps_taken_here_are_never_new_however_the_trail_is_read(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(*_BOATS)
+    async with driven(path) as driver:
+        await driver.sees("berths")
+        trail = driver.workspace.trail
+        for number in range(3):
+            app(path).run("UPDATE boats SET length = ?", number)
+            await asyncio.gather(trail.take_snapshot(None), trail.reload())
+            assert len(trail.steps) == number + 1
+            assert not len(trail.unseen)

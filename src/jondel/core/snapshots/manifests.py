@@ -84,9 +84,9 @@ class Manifest(PageTable):
         """The numbers of the packs that its pages are in."""
         if is_small(self.page_count):
             return {pack_of(place) for place in self.place_numbers()}
-        from jondel.core.snapshots.page_arrays import packs_of  # needs numpy: slow to load
+        from jondel.core.snapshots.page_arrays import distinct_packs  # needs numpy: slow to load
 
-        return set(packs_of(self.places).tolist())
+        return distinct_packs(self.places)
 
     def name(self) -> str:
         """What it goes by: equal states have equal names."""
@@ -342,7 +342,9 @@ def put_item(content: bytearray, number: int, item: bytes) -> None:
 
 def resized(content: bytes | bytearray, length: int) -> bytearray:
     """The beginning of some bytes, or the bytes with zeros behind them."""
-    return bytearray(content[:length].ljust(length, b"\0"))
+    larger, common = bytearray(length), min(length, len(content))
+    larger[:common] = memoryview(content)[:common]
+    return larger
 
 
 def _differing(one: Stored, other: Manifest, most: int) -> Sequence[int] | None:

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from jondel.core.engines.pages import PageHashes
 from jondel.core.snapshots.packs import PackFolder, hash_page
-from jondel.core.snapshots.places import OFFSET_MASK, PLACE_BITS
+from jondel.core.snapshots.places import PLACE_BITS
 
 _ENTRY = np.dtype([("hash", "<u8", (2,)), ("place", "<u8")])
 
@@ -31,9 +31,9 @@ def packs_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
     return places >> np.uint64(PLACE_BITS)
 
 
-def offsets_of(places: npt.NDArray[np.uint64]) -> npt.NDArray[np.uint64]:
-    """Where each place begins in its pack, in bytes."""
-    return places & np.uint64(OFFSET_MASK)
+def distinct_packs(places: npt.NDArray[np.uint64]) -> set[int]:
+    """The numbers of the packs that some places are in."""
+    return set(np.unique(packs_of(places)).tolist())
 
 
 def index_parts(packs: PackFolder) -> Iterator[tuple[PageHashes, npt.NDArray[np.uint64]]]:

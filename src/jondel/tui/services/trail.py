@@ -110,10 +110,12 @@ class TrailService:
 
     async def reload(self) -> bool:
         """Read the trail anew; True if another process changed it."""
+        steps = await self._survey.run(lambda _: self.read_steps())
+        # Only now, for what was taken here meanwhile is known by now, and is nothing new.
         known = [step.after for step in self.steps]
         last = known[-1].number if known else 0
-        self.steps = await self._survey.run(lambda _: self.read_steps())
-        now = [step.after for step in self.steps]
+        self.steps = steps
+        now = [step.after for step in steps]
         self.unseen.add(after.number for after in now if after.number > last)
         return now != known
 
