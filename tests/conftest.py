@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -25,6 +26,10 @@ from seeds import FIRST
 settings.register_profile("fixed", max_examples=60, deadline=None, derandomize=True)
 settings.register_profile("soak", max_examples=3000, deadline=None, print_blob=True)
 settings.load_profile("soak" if "JONDEL_SOAK" in os.environ else "fixed")
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    # Run in the background of a shell, what is started from here would not hear Ctrl-C either.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 MakeDatabase = Callable[..., Path]
 OpenApp = Callable[..., AppProcess]

@@ -66,16 +66,16 @@ def test_fix_a_cell_meet_a_conflict_write_and_undo(  # type: ignore[no-untyped-d
     assert rows(harbour, "SELECT name FROM boats WHERE id < 3") == before
     app(harbour).run("UPDATE boats SET name = 'Sea Holly' WHERE id = 1")
     screen.press("W")
-    screen.sees("1 statement", "UPDATE")
+    screen.sees("Write 1 record", "~ 1  name")
     screen.press("Enter")
     screen.sees("the app has changed these records", "Sea Holly", "Quay Belle")
     screen.press("m", "Enter")
-    screen.sees("1 statement")
+    screen.sees("Write 1 record")
     screen.press("Enter")
     screen.sees("1 row written")
     assert rows(harbour, "SELECT name FROM boats WHERE id = 1") == [["Quay Belle"]]
     screen.press("C-z")
-    screen.sees("Take back the last write?")
+    screen.sees("Take back the last write")
     screen.press("y")
     screen.sees("is taken back")
     assert rows(harbour, "SELECT name FROM boats WHERE id = 1") == [["Sea Holly"]]

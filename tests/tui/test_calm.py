@@ -445,7 +445,7 @@ async def test_what_jondel_itself_writes_is_not_announced_as_the_apps(
         await driver.press("r")
         await _edit_name(driver)
         await driver.press("enter", "W")
-        await driver.sees("1 statement")
+        await driver.sees("Write 1 record")
         await driver.press("enter")
         await driver.sees("1 row written, as step s2")
         for _ in range(12):

@@ -53,7 +53,7 @@ async def _edit(driver: Driver, text: str) -> None:
 async def _begin_to_write(driver: Driver) -> None:
     """Confirm that a draft of one statement is written."""
     await driver.press("W")
-    await driver.sees("1 statement")
+    await driver.sees("Write 1 record")
     await driver.press("enter")
 
 
@@ -79,13 +79,18 @@ async def test_a_cell_is_edited_in_place_and_written_only_when_asked(
         await driver.sees("Great Auk", "* 1 not written", "*1")
         assert _boats(path) == before
         await driver.press("W")
-        await driver.sees("1 statement", 'UPDATE "boats" SET "name" = ?', "'Great Auk'")
+        await driver.sees("Write 1 record", "boats  ~1", "~ 1  name  Gull → Great Auk")
+        await driver.press("s")
+        await driver.sees('UPDATE "boats"', "SET \"name\" = 'Great Auk'", 'WHERE "rowid" = 1')
+        await driver.sees("and the record is still as shown")
+        await driver.press("x")
+        await driver.sees("typeof(")
         await driver.press("enter")
         await driver.sees("1 row written, as step s2")
         assert _boats(path)[0][1] == "Great Auk"
         assert "not written" not in driver.lines[0]
         await driver.press("ctrl+z")
-        await driver.sees("Take back the last write?")
+        await driver.sees("Take back the last write, step s2?")
         await driver.press("y")
         await driver.sees("step s2 is taken back")
         assert _boats(path) == before
@@ -202,7 +207,7 @@ async def test_a_record_is_inserted_duplicated_and_deleted(make: MakeDatabase) -
         await driver.press("delete")
         await driver.sees("* 3 not written")
         await driver.press("W")
-        await driver.sees("3 statements", "DELETE FROM", "INSERT INTO")
+        await driver.sees("Write 3 records", "boats  +2 -1")
         await driver.press("enter")
         await driver.sees("3 rows written")
         assert [row[:4] for row in _boats(path)] == [
@@ -218,11 +223,11 @@ async def test_deleting_says_what_a_cascade_takes(make: MakeDatabase) -> None:
     async with driven(path) as driver:
         await _at(driver, "boats", "name")
         await driver.press("delete")
-        await driver.sees("with it: 2 of crews: deleted")
+        await driver.sees("1 record of boats deleted with 2 more?", "crews  -2", "boats  -1")
         await driver.press("y")
         await driver.sees("* 1 not written")
         await driver.press("W")
-        await driver.sees("3 statements", "2 of them cascade from the deletions")
+        await driver.sees("Write 3 records", "2 of them go with what is deleted")
         await driver.press("enter")
         await driver.sees("3 rows written")
         assert outside.rows(path, "SELECT count(*) FROM crews") == [[0]]
@@ -240,7 +245,7 @@ async def test_a_column_is_set_in_all_filtered_rows_after_counting(make: MakeDat
         await driver.press(*"dry", "enter")
         await driver.sees("* 2 not written")
         await driver.press("W")
-        await driver.sees("2 statements")
+        await driver.sees("Write 2 records")
         await driver.press("enter")
         await driver.sees("2 rows written")
         assert [row[4] for row in _boats(path)] == ["dry", "dry", "leaks"]
@@ -261,7 +266,7 @@ async def test_a_conflict_shows_theirs_mine_and_the_original_to_choose_from(
         await driver.press("enter")
         await driver.sees("choose m or t")
         await driver.press("m", "enter")
-        await driver.sees("1 statement")
+        await driver.sees("Write 1 record")
         await driver.press("enter")
         await driver.sees("1 row written")
         assert _boats(path)[0][1:3] == ["Auk", 9.0]
@@ -275,7 +280,7 @@ async def test_a_constraint_names_the_record_and_leaves_the_draft(make: MakeData
         await _edit(driver, "900")
         await driver.sees("* 1 not written")
         await _begin_to_write(driver)
-        await driver.sees("boats 1: CHECK constraint failed: length <> 900", "nothing was written")
+        await driver.sees("boats 1: the check length <> 900 does not hold", "nothing was written")
         assert "* 1 not written" in driver.text
         assert _boats(path) == before
 
@@ -290,11 +295,11 @@ async def test_the_draft_is_listed_gone_to_and_dropped_singly_or_whole(
         await _edit(driver, "east")
         await driver.sees("* 2 not written")
         await driver.press("d")
-        await driver.sees("boats 1: name = Auk", "berths 2: name = east")
+        await driver.sees("boats 1: name Gull → Auk", "berths 2: name south → east")
         await driver.press("enter")
         await driver.sees("boats  3 rows", "row 1 of 3")
         await driver.press("d", "delete")
-        await driver.sees("The draft: 1 record,", "berths 2: name = east")
+        await driver.sees("The draft: 1 record,", "berths 2: name south → east")
         await driver.press("D")
         await driver.sees("would be lost")
         await driver.press("y")
@@ -371,7 +376,7 @@ async def test_what_is_edited_while_a_draft_is_written_stays_drafted(
     async with driven(path) as driver:
         await driver.sees("a draft of 2 records was kept from last time, not written")
         await driver.press("W")
-        await driver.sees("2 statements", "Great Auk", "Knot")
+        await driver.sees("Write 2 records", "Great Auk", "Knot")
         await driver.press("enter")
         await driver.sees("2 rows written")
     assert [row[1] for row in _boats(path)] == ["Great Auk", "Knot", ""]
@@ -575,7 +580,7 @@ async def test_one_stays_with_a_new_record_once_it_is_written(
         driver.sheet.go_to_new(driver.sheet.draft.added[0][0])
         await driver.pilot.pause()
         await driver.press("W")
-        await driver.sees("2 statements")
+        await driver.sees("Write 2 records")
         await driver.press("enter")
         await driver.sees("2 rows written")
         await driver.until(lambda: driver.sheet.current_position == (501,))
@@ -629,3 +634,100 @@ async def test_a_new_record_says_why_nothing_is_filtered_by_its_values(
         await driver.sees("* 1 not written", "a new record")
         await driver.press("equals_sign")
         await driver.sees("this record is not in the table; filter by the value of one that is")
+
+
+_FLEET = (
+    "CREATE TABLE pontoons(id INTEGER PRIMARY KEY, name TEXT UNIQUE)",
+    "INSERT INTO pontoons VALUES (1, 'A'), (2, 'B')",
+    "CREATE TABLE berths(id INTEGER PRIMARY KEY, pontoon INTEGER REFERENCES pontoons)",
+    "INSERT INTO berths VALUES (1, 1), (2, 2), (3, 1)",
+)
+
+
+@pytest.mark.parametrize(
+    ("key", "left"),
+    [
+        pytest.param("x", [[2, 2]], id="deleted-too"),
+        pytest.param("n", [[1, None], [2, 2], [3, None]], id="set-to-null"),
+    ],
+)
+async def test_records_in_the_way_are_named_and_taken_into_the_draft(
+    make: MakeDatabase, key: str, left: list[list[object]]
+) -> None:
+    path = make(*_FLEET)
+    async with driven(path) as driver:
+        await _at(driver, "pontoons", "name")
+        await driver.press("delete")
+        await driver.sees("* 1 not written")
+        await _begin_to_write(driver)
+        await driver.sees(
+            "Nothing was written: 2 records are in the way",
+            "berths 1, 3 point at pontoons with id = 1, which would be gone",
+            "x deletes them too · n sets their links to NULL, in the draft",
+        )
+        await driver.press(key)
+        await driver.sees("Write 3 records", "berths")
+        await driver.press("enter")
+        await driver.sees("3 rows written")
+    assert outside.rows(path, "SELECT * FROM berths") == left
+
+
+async def test_all_records_that_do_not_fit_are_named_at_once(make: MakeDatabase) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        for row in (0, 1):
+            await _at(driver, "boats", "length", row)
+            await _edit(driver, "900")
+        await driver.sees("* 2 not written")
+        await driver.press("W")
+        await driver.sees("Write 2 records")
+        await driver.press("enter")
+        await driver.sees(
+            "Nothing was written: 2 records do not fit",
+            "boats 1: the check length <> 900 does not hold",
+            "boats 2: the check length <> 900 does not hold",
+        )
+        await driver.press("x", "n")  # nothing is offered
+        await driver.press("escape")
+        await driver.sees("* 2 not written")
+
+
+async def test_one_goes_to_a_record_that_is_in_the_way(make: MakeDatabase) -> None:
+    async with driven(make(*_FLEET)) as driver:
+        await _at(driver, "pontoons", "name", 1)
+        await _edit(driver, "A")
+        await _begin_to_write(driver)
+        await driver.sees("1 record is in the way", "must be unique, and pontoons 1 has that")
+        await driver.press("enter")
+        await driver.sees("pontoons 1", "row 1 of 2", "* 1 not written")
+
+
+async def test_edits_are_undone_one_by_one_before_they_are_written(make: MakeDatabase) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await _at(driver, "berths", "name", 1)
+        await _edit(driver, "east")
+        await driver.sees("* 2 not written")
+        await driver.press("ctrl+z")
+        await driver.sees("undone: berths 2: name south → east", "* 1 not written")
+        await driver.press("ctrl+z")
+        await driver.sees("undone: boats 1: name Gull → Auk")
+        assert "not written" not in driver.lines[0]
+        await driver.press("ctrl+y")
+        await driver.sees("done again: boats 1: name Gull → Auk", "* 1 not written")
+        await driver.press("d", "ctrl+z")
+        await driver.until(lambda: not driver.desk.workspace.drafts.entries())
+        await driver.press("ctrl+z")
+        await driver.sees("nothing was edited or written here that could be undone")
+
+
+async def test_a_discarded_draft_can_be_had_again(make: MakeDatabase) -> None:
+    async with driven(make(*_HARBOUR)) as driver:
+        await _at(driver, "boats", "name")
+        await _edit(driver, "Auk")
+        await driver.press("d", "D")
+        await driver.sees("would be lost")
+        await driver.press("enter")
+        await driver.sees("the draft was discarded")
+        await driver.press("ctrl+z")
+        await driver.sees("* 1 not written")

@@ -67,7 +67,7 @@ async def test_a_write_shows_what_it_changes_inside_long_values(
         await driver.press("e", "end", *"tide", "enter")
         await driver.sees("* 1 not written")
         await driver.press("W")
-        await driver.sees("1 statement", "settings 1 · note", "‹+ tide›")
+        await driver.sees("Write 1 record", "~ 1  note", "‹+ tide›")
 
 
 async def test_noise_rules_that_others_write_are_followed(

@@ -305,6 +305,6 @@ async def test_a_cell_is_edited_with_keys_typed_in_one_breath(harbour: Path) -> 
         assert dict(edit.values) == {"status": "taken"}
         for key in ("up", "e", *"held", "enter", "W"):
             driver.app.post_message(events.Key(key, key if len(key) == 1 else None))
-        await driver.sees("1 statement, one transaction")
+        await driver.sees("Write 1 record")
         (edit,) = driver.workspace.drafts.entries()
         assert dict(edit.values) == {"status": "held"}, "W was no letter of the value"

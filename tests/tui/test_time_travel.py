@@ -234,11 +234,11 @@ async def test_a_restore_says_what_is_lost_and_can_be_undone(
         await driver.press("left_square_bracket", "left_square_bracket")
         await driver.sees("as of s1")
         await driver.press("R")
-        await driver.sees("This will be undone:", "5 → 8", "y restores")
+        await driver.sees("This will be undone:", "5 → 8", "Enter restores")
         await driver.press("escape")
         assert rows(path, "SELECT count(*) FROM berths") == [[298]]
         await driver.press("R")
-        await driver.sees("y restores")
+        await driver.sees("Enter restores")
         await driver.press("y")
         await driver.sees("done: restored s1. Restore s4")
         assert rows(path, "SELECT count(*) FROM berths") == [[300]]
@@ -246,7 +246,7 @@ async def test_a_restore_says_what_is_lost_and_can_be_undone(
         await driver.press("g")
         await driver.sees("The trail:")
         await driver.press("down", "R")
-        await driver.sees("y restores")
+        await driver.sees("Enter restores")
         await driver.press("y")
         await driver.sees("done: restored s4")
         assert rows(path, "SELECT length FROM boats WHERE name = 'Teal'") == [[8]]
@@ -260,7 +260,7 @@ async def test_only_one_table_is_restored_when_that_is_wanted(
         await driver.press("g")
         await driver.sees("The trail:")
         await driver.press("end", "R")
-        await driver.sees("y restores · t restores only boats")
+        await driver.sees("Enter restores · t restores only boats")
         await driver.press("t")
         await driver.sees("done: restored boats of s1")
         assert rows(path, "SELECT count(*) FROM boats") == [[3]]

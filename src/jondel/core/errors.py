@@ -34,6 +34,14 @@ Messages are one line, lower case, without a full stop; they name the object and
 They quote names taken from databases, so whoever shows them treats them as data.
 """
 
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from jondel.core.model.writes import Obstacle
+
 
 class JondelError(Exception):
     """Base of all errors that are shown to a person as one line."""
@@ -107,7 +115,14 @@ class Cancelled(ReadError):
 
 
 class WriteError(JondelError):
-    """Something could not be written, and so nothing was."""
+    """Something could not be written, and so nothing was.
+
+    ``obstacles`` are the records that stand in the way, as far as it is that.
+    """
+
+    def __init__(self, message: str, obstacles: Sequence[Obstacle] = ()) -> None:
+        super().__init__(message)
+        self.obstacles = tuple(obstacles)
 
 
 class RecordsMovedOn(WriteError):

@@ -8,13 +8,13 @@ from pathlib import Path
 import pytest
 
 from conftest import MakeDatabase
+from jondel.core.browse.link_guesses import guessed_links
 from jondel.core.browse.links import (
     Link,
     LinkDecisions,
     all_links,
     children_cells,
     declared_links,
-    guessed_links,
     target_of,
 )
 from jondel.core.engines.protocol import Database
@@ -63,6 +63,68 @@ def test_names_suggest_links_and_values_bear_them_out(make: MakeDatabase, opened
         "boats.ferry → ferries.code",
         "boats.boat_id → boats.id",
     ]
+
+
+_PEOPLE_AND_PLACES = (
+    "CREATE TABLE harbour_berths(id INTEGER PRIMARY KEY)",
+    "INSERT INTO harbour_berths VALUES (11), (12), (13)",
+    "CREATE TABLE tide_stations(id INTEGER PRIMARY KEY)",
+    "INSERT INTO tide_stations VALUES (31), (32)",
+    "CREATE TABLE customers(id INTEGER PRIMARY KEY)",
+    "INSERT INTO customers VALUES (41), (42)",
+    "CREATE TABLE auth_user(id INTEGER PRIMARY KEY)",
+    "INSERT INTO auth_user VALUES (51), (52)",
+)
+
+
+@pytest.mark.parametrize(
+    ("column", "values", "parent"),
+    [
+        pytest.param("_berth_id", (11, 12), "harbour_berths", id="leading-underscore"),
+        pytest.param("fkBerthId", (11, 12), "harbour_berths", id="prefix"),
+        pytest.param("home_berth_id", (13, 13), "harbour_berths", id="role-before-the-name"),
+        pytest.param("tsid", (31, 32), "tide_stations", id="initials"),
+        pytest.param("ts_id", (31, 31), None, id="initials-with-one-value"),
+        pytest.param("cust_id", (41, 42), "customers", id="abbreviation"),
+        pytest.param("cu_id", (41, 42), None, id="too-short-an-abbreviation"),
+        pytest.param("creator", (51, 52), "auth_user", id="role-of-a-person"),
+        pytest.param("created_by", (51, 52), "auth_user", id="by-whom"),
+        pytest.param("approved_by_id", (51, 52), "auth_user", id="by-whom-with-an-ending"),
+        pytest.param("created", (51, 52), None, id="a-time-by-its-name"),
+        pytest.param("parent", (1, 2), "notes", id="own-table"),
+        pytest.param("creator", (51, 99), None, id="values-that-lead-nowhere"),
+        pytest.param("valid", (0, 1), None, id="a-word-that-ends-like-a-key"),
+    ],
+)
+def test_names_that_only_hint_at_a_table_are_followed_where_values_bear_them_out(
+    make: MakeDatabase,
+    opened: Opened,
+    column: str,
+    values: tuple[int, int],
+    parent: str | None,
+) -> None:
+    database = opened(
+        make(
+            *_PEOPLE_AND_PLACES,
+            f"CREATE TABLE notes(id INTEGER PRIMARY KEY, {column} INTEGER)",
+            f"INSERT INTO notes VALUES (1, {values[0]}), (2, {values[1]})",
+        )
+    )
+    assert _guessed(database) == ([f"notes.{column} → {parent}.id"] if parent else [])
+
+
+def test_a_hint_at_two_tables_is_none(make: MakeDatabase, opened: Opened) -> None:
+    database = opened(
+        make(
+            "CREATE TABLE boats(id INTEGER PRIMARY KEY)",
+            "INSERT INTO boats VALUES (1), (2)",
+            "CREATE TABLE berths(id INTEGER PRIMARY KEY)",
+            "INSERT INTO berths VALUES (1), (2)",
+            "CREATE TABLE notes(id INTEGER PRIMARY KEY, bid INTEGER)",
+            "INSERT INTO notes VALUES (1, 1), (2, 2)",
+        )
+    )
+    assert _guessed(database) == []
 
 
 def test_a_column_beside_says_into_which_table_an_id_points(

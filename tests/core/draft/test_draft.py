@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jondel.core.browse.times import TIME_KINDS, guess_time_kind, moment
-from jondel.core.draft.draft import Draft, DraftEntries, NewRecord
+from jondel.core.draft.draft import Draft, DraftEntries, NewRecord, key_of
 from jondel.core.draft.draft_file import DraftFile
 from jondel.core.draft.value_entry import as_entered, current_time, entered
 from jondel.core.errors import ValueUnsuitable
@@ -75,6 +75,75 @@ def test_new_records_have_numbers_of_their_own_and_are_counted_by_table() -> Non
     assert third not in (first, second)
     assert draft.tables == {"boats": 2}
     assert draft.get(first) == NewRecord("boats", first, {"name": "Knot"})
+
+
+_EDITS = st.lists(
+    st.tuples(
+        st.sampled_from(["set", "set", "delete", "keep", "insert", "change", "drop", "all", "two"]),
+        st.integers(0, 2),
+        st.sampled_from([1, 1.0, "1", None]),
+    ),
+    max_size=12,
+)
+
+
+def _make(draft: Draft, what: str, number: int, value: StoredValue) -> None:
+    row, new = (number,), [e.number for e in draft if isinstance(e, NewRecord)]
+    match what:
+        case "set":
+            draft.set_cell("boats", row, (("id", number), ("v", 1)), "v", value)
+        case "delete":
+            draft.delete("boats", row, (("id", number), ("v", 1)))
+        case "keep":
+            draft.keep("boats", row)
+        case "insert":
+            draft.insert("boats", {"v": value})
+        case "change" if new:
+            draft.change_new(new[number % len(new)], {"v": value})
+        case "drop" if len(draft):
+            draft.drop(key_of(list(draft)[number % len(draft)]))
+        case "all":
+            draft.drop_all()
+        case "two":
+            with draft.one_edit():
+                _make(draft, "set", 0, value)
+                _make(draft, "delete", 1, value)
+
+
+def _told(draft: Draft) -> list[str]:
+    return sorted(map(repr, draft))
+
+
+@given(_EDITS)
+def test_edits_are_undone_one_by_one_and_done_again(
+    edits: list[tuple[str, int, StoredValue]],
+) -> None:
+    draft = Draft()
+    states = [_told(draft)]
+    for edit in edits:
+        _make(draft, *edit)
+        if _told(draft) != states[-1]:
+            states.append(_told(draft))
+    for state in reversed(states[:-1]):
+        assert draft.can_undo
+        assert draft.undo()
+        assert _told(draft) == state
+    assert not draft.can_undo
+    for state in states[1:]:
+        assert draft.can_redo
+        assert draft.redo()
+        assert _told(draft) == state
+    assert not draft.can_redo
+
+
+def test_another_edit_or_a_write_leaves_nothing_to_do_again() -> None:
+    draft = Draft()
+    draft.insert("boats", {})
+    draft.undo()
+    draft.insert("berths", {})
+    assert not draft.can_redo
+    draft.take_out(draft.frozen(), {})
+    assert (draft.can_undo, len(draft)) == (False, 0)
 
 
 @given(st.lists(st.tuples(st.sampled_from("ab"), _VALUES, _VALUES), max_size=6))

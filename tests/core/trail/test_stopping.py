@@ -13,7 +13,7 @@ import pytest
 
 import outside
 from conftest import MakeDatabase, OpenApp
-from jondel.core.browse.links import guessed_links
+from jondel.core.browse.link_guesses import guessed_links
 from jondel.core.draft.draft import Draft
 from jondel.core.draft.draft_plan import cells_of, plan_of
 from jondel.core.draft.draft_writer import write_draft

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 
+import pytest
 from textual import work
 from textual.app import App, ComposeResult
+from textual.containers import Vertical
 from textual.widgets import Static
 
 from jondel.tui.frame.dialog import Dialog
@@ -100,12 +102,31 @@ class _Closed(_Busy):
         yield from super().compose()
 
 
-def test_a_dialog_can_be_closed_before_it_is_open() -> None:
+class _ClosedInPart(_Busy):
+    """Is closed when its outer parts are there and its inner ones are not yet."""
+
+    def compose(self) -> ComposeResult:
+        yield _Outer(self)
+
+
+class _Outer(Vertical):
+    def __init__(self, dialog: _ClosedInPart) -> None:
+        super().__init__()
+        self._dialog = dialog
+
+    def compose(self) -> ComposeResult:
+        self._dialog.dismiss("never seen")
+        self.remove_children()
+        return iter(())
+
+
+@pytest.mark.parametrize("kind", [_Closed, _ClosedInPart])
+def test_a_dialog_can_be_closed_before_it_is_open(kind: type[_Busy]) -> None:
     async def main() -> None:
         app = _App()
         async with app.run_test() as pilot:
             answers: list[str | None] = []
-            await app.push_screen(_Closed(), answers.append)
+            await app.push_screen(kind(), answers.append)
             await pilot.pause()
             assert answers == ["never seen"]
             assert len(app.screen_stack) == 1

@@ -1,27 +1,16 @@
-"""Which columns point at records of which table: as declared, as guessed, as a person says.
-
-Many schemas declare no foreign keys. Then names suggest links, and values decide: a link is only
-offered where the values seen do lead somewhere.
-"""
+"""Which columns point at records of which table: as declared, as guessed, as a person says."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
 
 Standing: TypeAlias = Literal["declared", "guessed", "confirmed", "added"]
-
-_SAMPLED_VALUES = 40
-_MOST_KINDS = 24
-_LEAST_SHARE = 0.9
-_KEY_ENDINGS = ("id", "key", "no", "nr", "code", "ref", "uuid")
 
 
 class Link(NamedTuple):
@@ -80,35 +69,6 @@ def declared_links(schema: Schema) -> list[Link]:
                     Link(table.name, tuple(map(str, ours)), parent.name, tuple(map(str, named)))
                 )
     return list(dict.fromkeys(links))
-
-
-def guessed_links(database: Database, schema: Schema) -> Iterator[Link]:
-    """The links that names suggest and values bear out, one after the other.
-
-    Reads a few values of each column whose name suggests one.
-    """
-    declared = declared_links(schema)
-    taken = {(link.child, column) for link in declared for column in link.columns}
-    tables = [t for t in schema.tables if not t.internal and not t.unreadable and t.kind == "table"]
-    parents = [(t, t.primary_key[0]) for t in tables if len(t.primary_key) == 1]
-    by_form: dict[str, list[tuple[Table, str]]] = {}
-    for table, key in parents:
-        for form in _forms(table.name):
-            by_form.setdefault(form, []).append((table, key))
-    for child in tables:
-        for column in child.column_names:
-            if (child.name, column) in taken:
-                continue
-            link = None
-            for parent, key in _suggested(child, column, by_form):
-                candidate = Link(child.name, (column,), parent.name, (key,))
-                if _leads_somewhere(database, child, parent, candidate):
-                    link = candidate
-                    break
-            if link is not None:
-                yield link
-            else:
-                yield from _by_kind(database, child, column, by_form)
 
 
 def all_links(
@@ -178,100 +138,7 @@ def _value(table: Table, row: ShownRow, column: str) -> object:
     return row[names.index(column)] if column in names and len(row) == len(names) else None
 
 
-# Guessing
-
-
 def _named(table: Table, name: str) -> str | None:
     """The table's own spelling of a column's name."""
     folded = name.casefold()
     return next((found for found in table.column_names if found.casefold() == folded), None)
-
-
-def _forms(name: str) -> set[str]:
-    """A table's name in one and in many, without what parts its words."""
-    plain = _plain(name)
-    forms = {plain}
-    if plain.endswith("ies"):
-        forms.add(plain[:-3] + "y")
-    if plain.endswith("es"):
-        forms.add(plain[:-2])
-    if plain.endswith("s"):
-        forms.add(plain[:-1])
-    if plain.endswith("y"):
-        forms.add(plain[:-1] + "ies")
-    return forms | {f"{plain}s", f"{plain}es"}
-
-
-def _plain(name: str) -> str:
-    return re.sub(r"[\W_]+", "", name).casefold()
-
-
-def _suggested(
-    child: Table, column: str, by_form: dict[str, list[tuple[Table, str]]]
-) -> Iterator[tuple[Table, str]]:
-    """The parents that a column's name suggests, with their keys."""
-    declared = child.column(column)
-    affinity = declared.affinity if declared is not None else "any"
-    plain = _plain(column)
-    for length in range(len(plain) - 1, 1, -1):
-        for parent, key in by_form.get(plain[:length], ()):
-            fits = plain[length:] in (*_KEY_ENDINGS, _plain(key))
-            own_key = parent is child and column == key
-            if fits and not own_key and _alike(affinity, parent, key):
-                yield parent, key
-    for parent, key in by_form.get(plain, ()):
-        if parent is not child and _alike(affinity, parent, key):
-            yield parent, key
-
-
-def _alike(affinity: str, parent: Table, key: str) -> bool:
-    column = parent.column(key)
-    numbers = ("integer", "real", "numeric")
-    if column is None or "any" in (affinity, column.affinity):
-        return True
-    return (affinity in numbers) == (column.affinity in numbers)
-
-
-def _leads_somewhere(database: Database, child: Table, parent: Table, link: Link) -> bool:
-    """Whether nearly all of the values seen are keys of the parent; none seen is not enough."""
-    try:
-        values = database.distinct_values(
-            child, link.columns[0], _SAMPLED_VALUES, link.when and (link.when,)
-        )
-        hits = sum(
-            database.count_matching(parent, ((link.parent_columns[0], value),), 1)
-            for value in values
-        )
-    except Cancelled:
-        raise
-    except JondelError:
-        return False
-    return bool(values) and hits >= _LEAST_SHARE * len(values)
-
-
-def _by_kind(
-    database: Database, child: Table, column: str, by_form: dict[str, list[tuple[Table, str]]]
-) -> Iterator[Link]:
-    """Links of an id column beside a column that says into which table it points."""
-    plain = _plain(column)
-    if not plain.endswith("id") or plain == "id":
-        return
-    stem = plain[:-2]
-    kinds = {f"{stem}{end}" for end in ("type", "kind", "table", "class", "entity", "model")}
-    beside = next((name for name in child.column_names if _plain(name) in kinds), None)
-    if beside is None:
-        return
-    try:
-        found = database.distinct_values(child, beside, _MOST_KINDS)
-    except Cancelled:
-        raise
-    except JondelError:
-        return
-    for kind in found:
-        if not isinstance(kind, str):
-            continue
-        for parent, key in by_form.get(_plain(kind.rsplit(".", 1)[-1]), ()):
-            link = Link(child.name, (column,), parent.name, (key,), (beside, kind))
-            if _leads_somewhere(database, child, parent, link):
-                yield link
-                break

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import NamedTuple, TypeAlias
 
 from jondel.core.model.rows import Position
@@ -82,8 +83,12 @@ class DraftEntries:
         return DraftEntries(self._edits, self._inserts)
 
 
+_Before: TypeAlias = dict[EntryKey, Entry | None]
+"""What entries were before an edit; None for what was not drafted."""
+
+
 class Draft(DraftEntries):
-    """Edits that are being made."""
+    """Edits that are being made. Each can be undone, and done again, until it is written."""
 
     def __init__(self, entries: DraftEntries | None = None) -> None:
         if entries is None:
@@ -91,6 +96,10 @@ class Draft(DraftEntries):
         else:
             super().__init__(entries._edits, entries._inserts)
         self._next = max(self._inserts, default=0) + 1
+        self._done: list[_Before] = []
+        self._undone: list[_Before] = []
+        self._edit: _Before | None = None
+        """What the edit that is being made has touched so far."""
 
     def set_cell(
         self, table: str, position: Position, original: Cells, column: str, value: StoredValue
@@ -104,56 +113,114 @@ class Draft(DraftEntries):
             values.pop(column, None)
         else:
             values[column] = value
-        if values or known.deleted:
-            self._edits[key] = known._replace(values=values)
-        else:
-            self._edits.pop(key, None)
+        self._set(key, known._replace(values=values) if values or known.deleted else None)
 
     def delete(self, table: str, position: Position, original: Cells) -> None:
         """Have a record deleted."""
         key = (table, position)
         known = self._edits.get(key) or RecordEdit(table, position, original, {})
-        self._edits[key] = known._replace(deleted=True)
+        self._set(key, known._replace(deleted=True))
 
     def keep(self, table: str, position: Position) -> None:
         """Do not have a record deleted after all."""
         known = self._edits.get((table, position))
-        if known is not None and known.values:
-            self._edits[table, position] = known._replace(deleted=False)
-        else:
-            self._edits.pop((table, position), None)
+        edited = known is not None and known.values
+        self._set((table, position), known._replace(deleted=False) if known and edited else None)
 
     def insert(self, table: str, values: Mapping[str, StoredValue]) -> int:
         """Have a record added; returns its number."""
         number, self._next = self._next, self._next + 1
-        self._inserts[number] = NewRecord(table, number, dict(values))
+        self._set(number, NewRecord(table, number, dict(values)))
         return number
 
     def change_new(self, number: int, values: Mapping[str, StoredValue]) -> None:
         """Have a new record hold other values."""
-        self._inserts[number] = self._inserts[number]._replace(values=dict(values))
+        self._set(number, self._inserts[number]._replace(values=dict(values)))
 
     def renew(self, key: tuple[str, Position], original: Cells) -> None:
         """Take a record as it is now for what the edit is of."""
-        known = self._edits[key]
-        self._edits[key] = known._replace(original=original)
+        self._set(key, self._edits[key]._replace(original=original))
 
     def drop(self, key: EntryKey) -> None:
         """Forget one entry."""
-        if isinstance(key, int):
-            self._inserts.pop(key, None)
-        else:
-            self._edits.pop(key, None)
+        self._set(key, None)
 
     def drop_all(self) -> None:
         """Forget everything."""
-        self._edits.clear()
-        self._inserts.clear()
+        with self.one_edit():
+            for entry in list(self):
+                self.drop(key_of(entry))
+
+    # Undoing
+
+    @contextmanager
+    def one_edit(self) -> Iterator[None]:
+        """Have all that is done in the block be undone as one."""
+        if self._edit is not None:
+            yield
+            return
+        self._edit = {}
+        try:
+            yield
+        finally:
+            made, self._edit = self._edit, None
+            if made:
+                self._done.append(made)
+                self._undone.clear()
+
+    @property
+    def can_undo(self) -> bool:
+        return bool(self._done)
+
+    @property
+    def can_redo(self) -> bool:
+        return bool(self._undone)
+
+    def undo(self) -> list[Entry]:
+        """Undo the last edit; returns the entries that it was about."""
+        return self._turn_back(self._done, self._undone)
+
+    def redo(self) -> list[Entry]:
+        """Do again what was undone last; returns the entries that it is about."""
+        return self._turn_back(self._undone, self._done)
+
+    def _turn_back(self, edits: list[_Before], others: list[_Before]) -> list[Entry]:
+        edit, after = edits.pop(), {}
+        for key, before in edit.items():
+            after[key] = self.get(key)
+            self._put(key, before)
+        others.append(after)
+        about = [after[key] or edit[key] for key in edit]
+        return [entry for entry in about if entry is not None]
+
+    def _set(self, key: EntryKey, entry: Entry | None) -> None:
+        """Have an entry be this, as an edit, or a part of one, that can be undone."""
+        before = self.get(key)
+        if _is_same(before, entry):
+            return
+        with self.one_edit():
+            assert self._edit is not None
+            self._edit.setdefault(key, before)
+            self._put(key, entry)
+
+    def _put(self, key: EntryKey, entry: Entry | None) -> None:
+        if isinstance(key, int):
+            if isinstance(entry, NewRecord):
+                self._inserts[key] = entry
+            else:
+                self._inserts.pop(key, None)
+        elif isinstance(entry, RecordEdit):
+            self._edits[key] = entry
+        else:
+            self._edits.pop(key, None)
+
+    # Writing and keeping
 
     def take_out(self, written: DraftEntries, placed: Mapping[EntryKey, Position]) -> None:
         """Forget what was written; what was edited meanwhile stays, as an edit of what is there.
 
         ``placed`` says where records are now that were added, or that have another position.
+        What was done before can no longer be undone one by one.
         """
         for entry in written:
             now = self.get(key_of(entry))
@@ -167,6 +234,8 @@ class Draft(DraftEntries):
                 for name, value in now.values.items():
                     if name not in entry.values or not identical(entry.values[name], value):
                         self.set_cell(now.table, position, (), name, value)
+        self._done.clear()
+        self._undone.clear()
 
     def _go_on_from(
         self, written: RecordEdit, now: RecordEdit, placed: Mapping[EntryKey, Position]
@@ -196,7 +265,7 @@ class Draft(DraftEntries):
         left = Draft()
         for entry in entries:
             if isinstance(entry, NewRecord):
-                self.insert(entry.table, entry.values)
+                self.put_back(entry._replace(number=self._next))
             elif key_of(entry) in self._edits:
                 left.put_back(entry)
             else:
@@ -204,14 +273,26 @@ class Draft(DraftEntries):
         return left
 
     def put_back(self, entry: Entry) -> None:
-        """Take in an entry as it was kept."""
+        """Take in an entry as it was kept; that is no edit."""
+        self._put(key_of(entry), entry)
         if isinstance(entry, NewRecord):
-            self._inserts[entry.number] = entry
             self._next = max(self._next, entry.number + 1)
-        else:
-            self._edits[entry.table, entry.position] = entry
 
 
 def key_of(entry: Entry) -> EntryKey:
     """What names an entry."""
     return entry.number if isinstance(entry, NewRecord) else (entry.table, entry.position)
+
+
+def _is_same(one: Entry | None, other: Entry | None) -> bool:
+    """Whether two entries of one key come to the same; 1, 1.0 and '1' do not."""
+    if one is None or other is None:
+        return one is other
+    deleted = [isinstance(entry, RecordEdit) and entry.deleted for entry in (one, other)]
+    originals = [entry.original for entry in (one, other) if isinstance(entry, RecordEdit)]
+    return (
+        deleted[0] == deleted[1]
+        and all(original is originals[0] for original in originals)
+        and one.values.keys() == other.values.keys()
+        and all(identical(one.values[name], other.values[name]) for name in one.values)
+    )

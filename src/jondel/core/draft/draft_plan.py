@@ -11,15 +11,13 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from jondel.core.browse.display import line, safe_name
-from jondel.core.diff.inside import with_inside
-from jondel.core.draft.draft import Draft, DraftEntries, NewRecord, RecordEdit
+from jondel.core.draft.draft import DraftEntries, Entry, NewRecord, RecordEdit
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import WriteRefused
-from jondel.core.model.changes import NO_VALUE, CellChange
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import ForeignKey, Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
-from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WritePlan
+from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WriteKind, WritePlan
 
 _MOST_CASCADED = 10_000
 
@@ -44,13 +42,6 @@ def plan_of(draft: DraftEntries, database: Database) -> DraftPlan:
             at one that is to be.
     """
     return _Planning(draft, database).run()
-
-
-def deletion_of(database: Database, table: Table, position: Position, row: ShownRow) -> DraftPlan:
-    """What deleting one record comes to, with all that goes with it; see ``plan_of``."""
-    draft = Draft()
-    draft.delete(table.name, position, cells_of(table, row))
-    return plan_of(draft, database)
 
 
 def cells_of(table: Table, row: ShownRow) -> Cells:
@@ -208,18 +199,23 @@ class _Planning:
 
 
 def _delete(table: Table, entry: RecordEdit) -> RowWrite:
-    return RowWrite("delete", table.name, _expected(table, entry), (), record_words(entry))
+    return _write("delete", table, _expected(table, entry), (), entry)
 
 
 def _update(table: Table, entry: RecordEdit) -> RowWrite:
     values = tuple(entry.values.items())
     _require_columns(table, entry.values)
-    return RowWrite("update", table.name, _expected(table, entry), values, record_words(entry))
+    return _write("update", table, _expected(table, entry), values, entry)
 
 
 def _insert(table: Table, entry: NewRecord) -> RowWrite:
     _require_columns(table, entry.values)
-    return RowWrite("insert", table.name, (), tuple(entry.values.items()), record_words(entry))
+    return _write("insert", table, (), tuple(entry.values.items()), entry)
+
+
+def _write(kind: WriteKind, table: Table, expected: Cells, values: Cells, entry: Entry) -> RowWrite:
+    record = record_words(entry)
+    return RowWrite(kind, table.name, expected, values, record, table.position_columns)
 
 
 def _require_columns(table: Table, values: Mapping[str, StoredValue]) -> None:
@@ -240,25 +236,6 @@ def _expected(table: Table, entry: RecordEdit) -> Cells:
     return (*position, *shown)
 
 
-def edited_insides(
-    draft: DraftEntries, schema: Schema, most: int
-) -> list[tuple[RecordEdit, CellChange]]:
-    """The first edits of long values, with what they change inside these."""
-    found: list[tuple[RecordEdit, CellChange]] = []
-    for entry in draft:
-        if not isinstance(entry, RecordEdit) or entry.deleted:
-            continue
-        table, before = schema.find(entry.table), dict(entry.original)
-        for name, value in entry.values.items():
-            if len(found) == most:
-                return found
-            column = table.column(name) if table is not None else None
-            cell = with_inside(CellChange(name, before.get(name, NO_VALUE), value), column)
-            if cell.inside is not None:
-                found.append((entry, cell))
-    return found
-
-
 def record_words(entry: RecordEdit | NewRecord) -> str:
     """An entry's record in a few words."""
     if isinstance(entry, NewRecord):
@@ -271,7 +248,12 @@ def entry_words(entry: RecordEdit | NewRecord) -> str:
     record = f"{safe_name(entry.table)} {record_words(entry)}"
     if isinstance(entry, RecordEdit) and entry.deleted:
         return f"{record}: delete"
-    cells = ", ".join(f"{safe_name(n)} = {line(v, 30)}" for n, v in entry.values.items())
+    before = dict(entry.original) if isinstance(entry, RecordEdit) else {}
+    cells = ", ".join(
+        f"{safe_name(name)} {f'{line(before[name], 30)} → ' if name in before else ''}"
+        f"{line(value, 30)}"
+        for name, value in entry.values.items()
+    )
     return f"{record}: {cells or 'all defaults'}"
 
 
@@ -292,7 +274,8 @@ def _check(
     columns: tuple[str, ...],
     values: tuple[StoredValue, ...],
 ) -> LinkCheck:
-    return LinkCheck(child.name, key.columns, parent.name, columns, values)
+    ends = child.name, key.columns, parent.name, columns
+    return LinkCheck(*ends, values, child.position_columns)
 
 
 def _incoming(schema: Schema) -> dict[str, list[tuple[Table, ForeignKey]]]:

@@ -382,6 +382,9 @@ class Database(Protocol):
     def write_statement(self, write: RowWrite) -> Statement:
         """The very statement that ``apply`` runs for a row."""
 
+    def unguarded_statement(self, write: RowWrite) -> Statement:
+        """The same for reading: with what addresses the row, without all else it must hold."""
+
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
         """Write a plan as one transaction, all or nothing.
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
+from jondel.core.model.rows import Position
 from jondel.core.model.values import StoredValue
 
 WriteKind: TypeAlias = Literal["insert", "update", "delete"]
@@ -27,6 +28,8 @@ class RowWrite:
     values: Cells
     record: str
     """The record in words, for messages."""
+    position_columns: tuple[str, ...] = ()
+    """What addresses the table's rows; see ``Table``."""
 
 
 @dataclass(frozen=True)
@@ -38,6 +41,8 @@ class LinkCheck:
     parent: str
     parent_columns: tuple[str, ...]
     values: tuple[StoredValue, ...]
+    child_position_columns: tuple[str, ...] = ()
+    """What addresses the child's rows; see ``Table``."""
 
 
 @dataclass(frozen=True)
@@ -48,3 +53,19 @@ class WritePlan:
     checks: tuple[LinkCheck, ...] = ()
     triggers: bool = False
     """Whether the database's triggers run, as they do when the app writes."""
+
+
+class Obstacle(NamedTuple):
+    """Records of one table for which a plan cannot be written.
+
+    ``reason`` says it whole, in words. ``positions`` are the first of the records, of ``total``;
+    there may be none where they have no address. Where they are left pointing at a record that
+    would be gone, ``link`` is how, and it would help if they went or pointed at nothing;
+    otherwise it is None.
+    """
+
+    reason: str
+    table: str
+    positions: tuple[Position, ...] = ()
+    total: int = 0
+    link: LinkCheck | None = None

@@ -25,6 +25,7 @@ from jondel.core.errors import (
 )
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange
 from jondel.core.model.schema import Schema
+from jondel.core.model.writes import WritePlan
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.take_back import only_record, plan_to_take_back
 from jondel.core.trail.trail import Step, Trail
@@ -177,6 +178,66 @@ def take_back_record(
     return _take_back(trail, database, ends[0], changes, what, stopping, triggers=True)
 
 
+def plan_of_restoring(
+    trail: Trail, database: Database, to: Snapshot, stopping: Stopping = _NEVER
+) -> WritePlan:
+    """What restoring the whole database would write now, row by row.
+
+    Raises:
+        WriteRefused: it would be copied over instead, for which there are no statements.
+    """
+    scope = Scope(internal=True, keep_records=_MOST_RECORDS)
+    changes = trail.changes(to, database, scope, stopping.opened)
+    if not _suits_rows(changes):
+        raise WriteRefused(
+            "the whole database is copied over in one transaction; there are no statements to show"
+        )
+    return _plan_of_undoing(trail, database, to, changes, stopping, triggers=False)
+
+
+def plan_of_taking_back_step(
+    trail: Trail, database: Database, step: Step, stopping: Stopping = _NEVER
+) -> WritePlan:
+    """What ``take_back_step`` would write now."""
+    if step.before is None:
+        raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
+    changes = trail.changes(step.before, step.after, Scope(internal=True), stopping.opened)
+    return _plan_of_undoing(trail, database, step.before, changes, stopping, triggers=False)
+
+
+def plan_of_taking_back_record(
+    trail: Trail,
+    database: Database,
+    ends: tuple[Snapshot, Snapshot | Database],
+    table: str,
+    is_it: Callable[[RecordChange], bool],
+    stopping: Stopping = _NEVER,
+) -> WritePlan:
+    """What ``take_back_record`` would write now."""
+    changes = trail.changes(*ends, Scope(tables=frozenset({table})), stopping.opened)
+    changes = only_record(changes._replace(schema_changes=()), table, is_it)
+    return _plan_of_undoing(trail, database, ends[0], changes, stopping, triggers=True)
+
+
+def _plan_of_undoing(
+    trail: Trail,
+    database: Database,
+    earlier: Snapshot,
+    changes: Changes,
+    stopping: Stopping,
+    *,
+    triggers: bool,
+) -> WritePlan:
+    with _opened(trail, earlier) as image:
+        stopping.opened(image)
+        hard = _without_soft_tables(changes)
+        return plan_to_take_back(hard, image, database.schema(), triggers=triggers)
+
+
+def _without_soft_tables(changes: Changes) -> Changes:
+    return changes._replace(tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
+
+
 def _take_back(
     trail: Trail,
     database: Database,
@@ -190,7 +251,7 @@ def _take_back(
     shown = _shown(changes)
     if changes.empty:
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
-    hard = changes._replace(tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
+    hard = _without_soft_tables(changes)
     with trail.before_writing(database, Trigger("restore", f"before taking back {what}")) as before:
         _apply_inverse(trail, database, earlier, hard, None, triggers, stopping)
     stopping.committed()

@@ -10,7 +10,7 @@ from jondel.core.errors import WriteRefused
 from jondel.core.model.changes import Changes, NoValue, RecordChange, TableChanges
 from jondel.core.model.schema import ForeignKey, Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
-from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WritePlan
+from jondel.core.model.writes import Cells, LinkCheck, RowWrite, WriteKind, WritePlan
 
 _LISTED = 3
 _LOOKED_FOR_SINGLY = 3
@@ -81,7 +81,7 @@ class _Rows:
     def delete(self, record: RecordChange) -> RowWrite:
         assert record.after is not None
         expected = (*self._row_id(record), *self._cells(record.after))
-        return RowWrite("delete", self._table.name, expected, (), _words(record))
+        return self._write("delete", expected, (), record)
 
     def insert(self, record: RecordChange) -> RowWrite:
         assert record.before is not None
@@ -90,7 +90,7 @@ class _Rows:
         # A column that is the row number under another name has it already.
         if row_id and row_id[0][0] not in dict(values):
             values = (*row_id, *values)
-        return RowWrite("insert", self._table.name, (), values, _words(record))
+        return self._write("insert", (), values, record)
 
     def update(self, record: RecordChange) -> RowWrite:
         assert record.before is not None
@@ -107,7 +107,13 @@ class _Rows:
                 raise WriteRefused(f"{self._table.name}.{cell.column}: the column was not there")
             expected.append((cell.column, _whole(cell.after)))
             values.append((cell.column, _whole(cell.before)))
-        return RowWrite("update", self._table.name, tuple(expected), tuple(values), _words(record))
+        return self._write("update", tuple(expected), tuple(values), record)
+
+    def _write(
+        self, kind: WriteKind, expected: Cells, values: Cells, record: RecordChange
+    ) -> RowWrite:
+        table, words = self._table, _words(record)
+        return RowWrite(kind, table.name, expected, values, words, table.position_columns)
 
     def _row_id(self, record: RecordChange) -> Cells:
         if self._table.row_id is None or record.row_id is None:
@@ -152,7 +158,8 @@ class _Links:
         columns = key.target_columns or parent.primary_key
         if None in values or len(columns) != len(values):
             return
-        self._checks[LinkCheck(child.name, key.columns, parent.name, columns, values)] = None
+        ends = child.name, key.columns, parent.name, columns
+        self._checks[LinkCheck(*ends, values, child.position_columns)] = None
 
     def checks(self) -> list[LinkCheck]:
         """What must hold; not what did not hold in the state before the changes already."""

@@ -16,19 +16,13 @@ from textual.containers import Vertical, VerticalScroll
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
-from jondel.core.browse.display import grouped, line, safe_name
-from jondel.core.draft.draft import Entry, RecordEdit
-from jondel.core.draft.draft_plan import DraftPlan, entry_words, record_words
+from jondel.core.browse.display import line, safe_name
+from jondel.core.draft.draft import Entry
+from jondel.core.draft.draft_plan import entry_words
 from jondel.core.draft.draft_writer import Conflict
-from jondel.core.model.changes import CellChange
-from jondel.core.model.statements import Statement
-from jondel.core.model.values import StoredValue, identical
+from jondel.core.model.values import identical
 from jondel.tui.frame.dialog import Dialog, foot, heading, problem_line
-from jondel.tui.widgets.changed_cell import append_changed_cell
-from jondel.tui.widgets.styles import ink
 
-MOST_STATEMENTS = 500
-"""So many are shown; a person who reads on reads a file."""
 _SHOWN_CHARACTERS = 200
 
 
@@ -39,6 +33,7 @@ class DraftVerb(Enum):
     DROP = "drop"
     DROP_ALL = "drop all"
     WRITE = "write"
+    UNDO = "undo"
 
 
 class DraftWish(NamedTuple):
@@ -56,6 +51,7 @@ class DraftDialog(Dialog[DraftWish | None]):
         Binding("delete,minus", "wish('DROP')", "drop"),
         Binding("D", "wish('DROP_ALL')", "drop all"),
         Binding("W", "wish('WRITE')", "write"),
+        Binding("ctrl+z", "wish('UNDO')", "undo the last edit"),
     ]
 
     def __init__(self, entries: Sequence[Entry], place: int = 0) -> None:
@@ -72,7 +68,7 @@ class DraftDialog(Dialog[DraftWish | None]):
             yield OptionList(*(Option(Text(w, no_wrap=True)) for w in words), markup=False)
             yield foot(
                 "Enter goes to the record · Del discards it · D discards all\n"
-                "W writes · Escape closes"
+                "Ctrl+Z undoes the last edit · W writes · Escape closes"
             )
 
     def opened(self) -> None:
@@ -86,79 +82,6 @@ class DraftDialog(Dialog[DraftWish | None]):
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
         self.dismiss(DraftWish(DraftVerb.GO_TO, event.option_index))
-
-
-class WriteDialog(Dialog[bool]):
-    """Shows the statements that would write a draft; returns whether to run them."""
-
-    TAKES_TYPED_AHEAD = False
-
-    BINDINGS = [
-        Binding("escape", "dismiss(False)", "not now"),
-        Binding("enter", "dismiss(True)", "write"),
-    ]
-
-    def __init__(
-        self,
-        planned: DraftPlan,
-        statements: Sequence[Statement],
-        insides: Sequence[tuple[RecordEdit, CellChange]] = (),
-    ) -> None:
-        """``insides``: edits of long values, of which is shown what they change."""
-        super().__init__()
-        self._planned = planned
-        self._statements = statements
-        self._insides = insides
-
-    def compose(self) -> ComposeResult:
-        count = len(self._planned.plan.writes)
-        with Vertical(classes="dialog full"):
-            title = f"{count} statement{'' if count == 1 else 's'}, one transaction, in this order"
-            yield heading(title)
-            with VerticalScroll():
-                if self._insides:
-                    yield Static(self._inside_lines(), id="confirm-insides", markup=False)
-                yield Static(self._listed(), id="confirm-text", markup=False)
-            cascaded = self._planned.cascaded
-            more = f"{cascaded} of them cascade from the deletions · " if cascaded else ""
-            yield foot(f"{more}Enter writes them, all or none · Escape cancels")
-
-    def opened(self) -> None:
-        self.set_focus(self.query_one(VerticalScroll))
-
-    def _inside_lines(self) -> Text:
-        """What is changed inside long values, record by record."""
-        text = Text()
-        for edit, cell in self._insides:
-            name = f"{safe_name(edit.table)} {record_words(edit)} · {safe_name(cell.column)}"
-            text.append(name, ink(self, "sand-dim"))
-            append_changed_cell(text, self, cell, "\n    ", "\n    ")
-            text.append("\n")
-        return text
-
-    def _listed(self) -> RichTable:
-        colours = self.app.theme_variables
-        dim, brass = Style(color=colours["sand-dim"]), Style(color=colours["brass"])
-        listed = RichTable.grid(padding=(0, 2))
-        listed.add_column(justify="right", style=brass)
-        listed.add_column(overflow="fold")
-        for number, statement in enumerate(self._statements, 1):
-            what, where, condition = line(statement.text(), 4000).partition(" WHERE ")
-            values = ", ".join(_written(value) for value in statement.values)
-            text = Text(what)
-            text.append(f"\n{where.lstrip()}{condition}" if where else "")
-            text.append(f"\n{values or 'no values'}", dim)
-            listed.add_row(str(number), text)
-        left = len(self._planned.plan.writes) - len(self._statements)
-        if left:
-            more = f"… {grouped(left)} more, of the same kind or as the draft lists them"
-            listed.add_row("", Text(more, dim))
-        return listed
-
-
-def _written(value: StoredValue) -> str:
-    shown = line(value, 80)
-    return f"'{shown}'" if isinstance(value, str) and value else shown
 
 
 class ConflictDialog(Dialog[list[bool] | None]):

@@ -8,20 +8,18 @@ from typing import TYPE_CHECKING
 from jondel.tui.frame.desk import Desk
 
 if TYPE_CHECKING:
-    from jondel.tui.dialogs.confirm import Confirmed
+    from jondel.tui.dialogs.confirm import Confirmed, Question
 
 
 async def confirm(desk: Desk, title: str, lines: Sequence[str], yes: str) -> bool:
     """Ask whether to do something; ``yes`` says what is done then."""
-    from jondel.tui.dialogs.confirm import Confirmed
+    from jondel.tui.dialogs.confirm import Confirmed, Question  # most keys ask nothing
 
-    return await confirm_part(desk, title, lines, yes, "") is Confirmed.YES
+    return await answer_to(desk, Question(title, yes, lines)) is Confirmed.YES
 
 
-async def confirm_part(
-    desk: Desk, title: str, lines: Sequence[str], yes: str, part: str
-) -> Confirmed:
-    """Ask whether to do all of something or only a part; ``part`` is empty where there is none."""
-    from jondel.tui.dialogs.confirm import ConfirmDialog  # most keys ask nothing
+async def answer_to(desk: Desk, question: Question) -> Confirmed:
+    """Ask whether to do all of something, nothing, or only the part that is offered."""
+    from jondel.tui.dialogs.confirm import ConfirmDialog
 
-    return await desk.ask(ConfirmDialog(title, lines, yes, part))
+    return await desk.ask(ConfirmDialog(question))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from jondel.core.browse.display import safe_name
-from jondel.core.errors import JondelError, RecordsMovedOn
-from jondel.tui.features.confirming import confirm
+from jondel.core.browse.display import grouped, line, safe_name
+from jondel.core.errors import JondelError, RecordsMovedOn, WriteError
+from jondel.tui.features.confirming import answer_to, confirm
 from jondel.tui.features.editing import draft_changed, show_draft
 from jondel.tui.frame.commands import Command, Situation
 from jondel.tui.frame.desk import Desk
@@ -18,7 +18,8 @@ from jondel.tui.views.records.access import records_view
 
 if TYPE_CHECKING:
     from jondel.core.draft.draft import Entry
-    from jondel.core.draft.draft_writer import Written
+    from jondel.core.draft.draft_writer import Conflict, Written
+    from jondel.core.model.writes import Obstacle
     from jondel.tui.services.drafts import PlannedWrite
 
 
@@ -43,7 +44,7 @@ class DraftFeature(Feature):
         yield Command(
             "draft.write",
             "write",
-            "write the draft, after seeing its statements",
+            "write the draft, after seeing what that changes",
             "Editing",
             self._ask_to_write,
             ("W",),
@@ -54,12 +55,21 @@ class DraftFeature(Feature):
         )
         yield Command(
             "draft.undo",
-            "undo the write",
-            "take back the last write",
+            "undo",
+            "undo the last edit in the draft; where there is none, take back the last write",
             "Editing",
-            self._ask_to_undo,
+            self._undo_last,
             ("ctrl+z",),
             task="write",
+        )
+        yield Command(
+            "draft.redo",
+            "do again",
+            "do again in the draft what was undone",
+            "Editing",
+            self._redo,
+            ("ctrl+y",),
+            refusal=self._redo_refusal,
         )
         yield Command(
             "read_only",
@@ -104,6 +114,9 @@ class DraftFeature(Feature):
                 drafts.drop(key_of(entries[place]))
                 draft_changed(desk)
                 continue
+            if wish.verb is DraftVerb.UNDO:
+                self._undo_edit()
+                continue
             if wish.verb is DraftVerb.GO_TO:
                 self._go_to(entries[place])
             elif wish.verb is DraftVerb.WRITE:
@@ -119,7 +132,7 @@ class DraftFeature(Feature):
         if await confirm(desk, "Discard the whole draft?", [words], "discards it"):
             draft.drop_all()
             draft_changed(desk)
-            desk.say("the draft was discarded; the database was not touched")
+            desk.say("the draft was discarded (Ctrl+Z has it again); the database was not touched")
 
     def _go_to(self, entry: Entry) -> None:
         from jondel.core.draft.draft import NewRecord
@@ -138,13 +151,28 @@ class DraftFeature(Feature):
     # Writing
 
     async def _ask_to_write(self) -> None:
-        """Show the statements, then write them."""
-        from jondel.tui.dialogs.draft import MOST_STATEMENTS, WriteDialog
+        """Show what would change, then write it."""
+        from jondel.tui.dialogs.confirm import Confirmed, ListedStatements, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
 
         desk = self.desk
         with desk.busy("planning the write"):
-            planned = await desk.workspace.drafts.plan(MOST_STATEMENTS)
-        if await desk.ask(WriteDialog(planned.plan, planned.statements, planned.insides)):
+            planned = await desk.workspace.drafts.plan(MOST_LISTED)
+        total, cascaded = len(planned.plan.plan.writes), planned.plan.cascaded
+
+        async def statements() -> ListedStatements:
+            return planned.statements, total
+
+        more = f" {grouped(cascaded)} of them go with what is deleted." if cascaded else ""
+        records = f"{grouped(total)} record{'' if total == 1 else 's'}"
+        question = Question(
+            f"Write {records} to {desk.database_name or 'the database'}?",
+            "writes",
+            changes=planned.changes,
+            footnote=f"One transaction: all of it, or nothing.{more}",
+            statements=statements,
+        )
+        if await answer_to(desk, question) is Confirmed.YES:
             # On its own, for what is written is not to be forgotten whatever is asked for next.
             desk.start(partial(self._write, planned), "writing", beside=True)
 
@@ -153,8 +181,8 @@ class DraftFeature(Feature):
         try:
             with desk.busy("writing"), desk.follower.writing_ourselves():
                 done = await desk.workspace.drafts.write(planned)
-        except RecordsMovedOn as error:
-            await self._ask_about_conflicts(error)
+        except WriteError as error:
+            await self._ask_about_refusal(error)
             return
         self._written = (*self._written, done)
         desk.comparer.start_anew()
@@ -199,13 +227,38 @@ class DraftFeature(Feature):
         desk.navigator.go(here, view="records")
         return True
 
-    async def _ask_about_conflicts(self, error: RecordsMovedOn) -> None:
+    async def _ask_about_refusal(self, error: WriteError) -> None:
+        """Ask what is to become of the records for which nothing was written."""
+        conflicts = []
+        if isinstance(error, RecordsMovedOn):
+            conflicts = await self.desk.workspace.drafts.conflicts()
+        if conflicts:
+            await self._ask_about_conflicts(conflicts)
+        elif len(error.obstacles) > 1 or any(o.positions for o in error.obstacles):
+            await self._ask_about_obstacles(error.obstacles)
+        else:
+            raise error
+
+    async def _ask_about_obstacles(self, obstacles: Sequence[Obstacle]) -> None:
+        from jondel.tui.dialogs.obstacles import ObstacleDialog
+
+        desk, drafts = self.desk, self.desk.workspace.drafts
+        answer = await desk.ask(ObstacleDialog(obstacles, await drafts.remedies(obstacles)))
+        if answer is None:
+            desk.say_problem(f"{obstacles[0].reason}; nothing was written")
+        elif answer.remedy is not None:
+            count = await drafts.take_remedy(obstacles, answer.remedy)
+            draft_changed(desk)
+            desk.say(f"{_rows(count)} more in the draft; Ctrl+Z undoes that")
+            desk.run("draft.write")
+        else:
+            place = Place(table=answer.table, record=AtPosition(answer.position))
+            desk.navigator.go(place, view="records", afresh=True, focus=True)
+
+    async def _ask_about_conflicts(self, conflicts: Sequence[Conflict]) -> None:
         from jondel.tui.dialogs.draft import ConflictDialog
 
         desk = self.desk
-        conflicts = await desk.workspace.drafts.conflicts()
-        if not conflicts:
-            raise error
         mine = await desk.ask(ConflictDialog(conflicts))
         if mine is None:
             return
@@ -216,24 +269,62 @@ class DraftFeature(Feature):
         else:
             desk.say("the draft is now empty; the database was not touched")
 
-    # Taking it back
+    # Undoing
+
+    async def _undo_last(self) -> None:
+        """Undo the last edit; where there is none, ask whether to take back the last write."""
+        if self.desk.workspace.drafts.draft.can_undo:
+            self._undo_edit()
+        else:
+            await self._ask_to_undo()
+
+    def _undo_edit(self) -> None:
+        draft = self.desk.workspace.drafts.draft
+        if draft.can_undo:
+            self._say_turned("undone", draft.undo(), "Ctrl+Y does it again")
+
+    def _redo(self) -> None:
+        """Do again what was undone last in the draft."""
+        draft = self.desk.workspace.drafts.draft
+        self._say_turned("done again", draft.redo(), "Ctrl+Z undoes it")
+
+    def _redo_refusal(self, _: Situation) -> str:
+        if self.desk.workspace.drafts.draft.can_redo:
+            return ""
+        return "nothing was undone in the draft that could be done again"
+
+    def _say_turned(self, what: str, entries: Sequence[Entry], further: str) -> None:
+        from jondel.core.draft.draft_plan import entry_words
+
+        draft_changed(self.desk)
+        words = line(entry_words(entries[0]), 100) if len(entries) == 1 else _records(len(entries))
+        self.desk.say(f"{what}: {words}; {further}")
 
     async def _ask_to_undo(self) -> None:
         """Take back the last write that was not taken back yet."""
+        from jondel.tui.dialogs.confirm import Confirmed, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
+
         desk = self.desk
         if not self._written:
-            desk.say("nothing has been written that could be taken back")
+            desk.say("nothing was edited or written here that could be undone")
             return
         done = self._written[-1]
         if done.step is None:
             desk.say(f"the last write cannot be taken back in one go: {done.why}")
             return
-        lines = [
-            f"{_rows(done.rows)} written as step s{done.step}.",
-            "",
-            "Each is restored only if it has not changed since.",
-        ]
-        if await confirm(desk, "Take back the last write?", lines, "takes it back"):
+        step = desk.workspace.trail.require_step(done.step)
+        with desk.busy("comparing"):
+            changes = await desk.workspace.comparisons.step_changes(step)
+        writing = desk.workspace.writing
+        question = Question(
+            f"Take back the last write, step s{done.step}? This will be undone:",
+            "takes it back",
+            changes=changes,
+            footnote="Only if none of it has changed since.",
+            statements=partial(writing.statements_to_take_back_step, step, MOST_LISTED),
+        )
+        if await answer_to(desk, question) is Confirmed.YES:
             desk.start(partial(self._undo, done.step), "writing", beside=True)
 
     async def _undo(self, number: int) -> None:
@@ -274,6 +365,10 @@ def _read_only_refusal(situation: Situation) -> str:
     if situation.read_only_for_good:
         return "Jondel was started with --read-only and stays read-only"
     return ""
+
+
+def _records(count: int) -> str:
+    return f"{grouped(count)} record{'' if count == 1 else 's'}"
 
 
 def _rows(count: int) -> str:

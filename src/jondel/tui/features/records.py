@@ -6,12 +6,12 @@ from collections.abc import Iterable, Mapping
 from functools import partial
 from typing import TYPE_CHECKING
 
-from jondel.core.browse.display import grouped, line, safe_name
+from jondel.core.browse.display import grouped, safe_name
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
-from jondel.tui.features.confirming import confirm
+from jondel.tui.features.confirming import answer_to
 from jondel.tui.features.editing import (
     draft_changed,
     editing_refusal,
@@ -25,8 +25,6 @@ from jondel.tui.views.records.access import records_view
 if TYPE_CHECKING:
     from jondel.core.draft.value_entry import ValueEntry
     from jondel.core.model.filters import Arrangement
-
-_CONFIRMED_LINES = 40
 
 
 class Records(Feature):
@@ -155,47 +153,50 @@ class Records(Feature):
         positions = sorted(sheet.chosen, key=repr) or [sheet.current_position]
         edits = [drafts.edit_of(table, position) for position in positions if position]
         if edits and all(edit is not None and edit.deleted for edit in edits):
-            for position in positions:
-                drafts.draft.keep(table.name, position)
+            with drafts.draft.one_edit():
+                for position in positions:
+                    drafts.draft.keep(table.name, position)
             draft_changed(desk)
             return
-        doomed, more = await self._deletions(table, positions)
-        if not doomed:
-            return
-        if more or len(doomed) > 1:
-            count = f"{len(doomed)} record{'' if len(doomed) == 1 else 's'}"
-            lines = [f"{count} of {safe_name(table.name)}"]
-            lines += [f"  with it: {number} of {line(what, 60)}" for what, number in more.items()]
-            lines = [*lines[:_CONFIRMED_LINES], "", "Nothing is written until you press W."]
-            if not await confirm(desk, "Delete", lines, "adds it to the draft"):
-                return
-        self._take_deletions(table, doomed)
-
-    async def _deletions(
-        self, table: Table, positions: Iterable[Position]
-    ) -> tuple[list[tuple[Position, ShownRow]], dict[str, int]]:
-        """The records to delete as they are, and what goes with them."""
-        drafts = self.desk.workspace.drafts
-        doomed: list[tuple[Position, ShownRow]] = []
-        more: dict[str, int] = {}
+        doomed = []
         for position in positions:
             row = await drafts.whole(table, position) if position else None
-            if row is None:
-                continue
-            doomed.append((position, row))
-            planned = await drafts.deletion(table, position, row)
-            for write in planned.plan.writes:
-                if write.table != table.name or write.kind != "delete":
-                    what = "deleted" if write.kind == "delete" else "set to NULL"
-                    words = f"{write.table}: {what}"
-                    more[words] = more.get(words, 0) + 1
-        return doomed, more
+            if position and row is not None:
+                doomed.append((position, row))
+        if doomed and await self._is_meant(table, doomed):
+            self._take_deletions(table, doomed)
+
+    async def _is_meant(self, table: Table, doomed: list[tuple[Position, ShownRow]]) -> bool:
+        """Ask, where more than the one record goes."""
+        from jondel.tui.dialogs.confirm import Confirmed, ListedStatements, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
+
+        planned = await self.desk.workspace.drafts.plan_deletions(table, doomed, MOST_LISTED)
+        total, cascaded = len(planned.plan.plan.writes), planned.plan.cascaded
+        if total == 1:
+            return True
+
+        async def statements() -> ListedStatements:
+            return planned.statements, total
+
+        with_them = f" with {grouped(cascaded)} more" if cascaded else ""
+        count = f"{grouped(len(doomed))} record{'' if len(doomed) == 1 else 's'}"
+        question = Question(
+            f"Have {count} of {safe_name(table.name)} deleted{with_them}?",
+            "takes it into the draft",
+            changes=planned.changes,
+            footnote="Nothing is written until you press W.",
+            statements=statements,
+        )
+        return await answer_to(self.desk, question) is Confirmed.YES
 
     def _take_deletions(self, table: Table, doomed: list[tuple[Position, ShownRow]]) -> None:
         from jondel.core.draft.draft_plan import cells_of
 
-        for position, row in doomed:
-            self.desk.workspace.drafts.draft.delete(table.name, position, cells_of(table, row))
+        draft = self.desk.workspace.drafts.draft
+        with draft.one_edit():
+            for position, row in doomed:
+                draft.delete(table.name, position, cells_of(table, row))
         records_view(self.desk).sheet.choose_none()
         draft_changed(self.desk)
 

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import line
 from jondel.core.errors import DatabaseDamaged, NotADatabase, TargetNotFound
-from jondel.core.model.changes import Changes
+from jondel.core.model.changes import ChangeCounts, Changes
 from jondel.core.trail.trail import Step
 from jondel.tui.features.comparing import selected_step
-from jondel.tui.features.confirming import confirm, confirm_part
+from jondel.tui.features.confirming import answer_to, confirm
 from jondel.tui.frame.commands import CHANGES, Command, Situation
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
@@ -21,8 +21,6 @@ from jondel.tui.views.changes.access import current_change
 
 if TYPE_CHECKING:
     from jondel.core.trail.restore import Restored
-
-_CONFIRMED_LINES = 200
 
 
 class Restoring(Feature):
@@ -76,7 +74,8 @@ class Restoring(Feature):
         self.desk.start(partial(self._restore, step), "restore")
 
     async def _restore(self, step: Step) -> None:
-        from jondel.tui.dialogs.confirm import Confirmed
+        from jondel.tui.dialogs.confirm import Confirmed, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
 
         desk = self.desk
         try:
@@ -91,14 +90,16 @@ class Restoring(Feature):
         table = desk.place.table
         part = f"restores only {line(table, 40)}" if table and lost.table(table) else ""
         name = desk.database_name or "the database"
-        answer = await confirm_part(
-            desk,
-            f"Restore {name} to {step.after.title}? This will be undone:",
-            [*_listed(lost), "", "A snapshot is taken first, so the restore can be undone."],
-            "restores",
-            part,
-        )
         writing = desk.workspace.writing
+        question = Question(
+            f"Restore {name} to {step.after.title}? This will be undone:",
+            "restores",
+            changes=lost,
+            footnote="A snapshot is taken first, so the restore can be undone.",
+            part=part,
+            statements=partial(writing.statements_to_restore, step, MOST_LISTED),
+        )
+        answer = await answer_to(desk, question)
         if answer is Confirmed.YES:
             self._put_back("restoring", lambda: writing.restore(step))
         elif answer is Confirmed.PART and table:
@@ -126,20 +127,26 @@ class Restoring(Feature):
         self.desk.start(partial(self._take_back, step), "restore")
 
     async def _take_back(self, step: Step) -> None:
+        from jondel.tui.dialogs.confirm import Confirmed, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
+
         desk = self.desk
         with desk.busy("comparing"):
             changes = await desk.workspace.comparisons.step_changes(step)
-        if await confirm(
-            desk,
+        writing = desk.workspace.writing
+        question = Question(
             f"Take back {step.after.title}? This will be undone:",
-            [*_listed(changes), "", "Only if none of it has changed since."],
             "takes it back",
-        ):
-            writing = desk.workspace.writing
+            changes=changes,
+            footnote="Only if none of it has changed since.",
+            statements=partial(writing.statements_to_take_back_step, step, MOST_LISTED),
+        )
+        if await answer_to(desk, question) is Confirmed.YES:
             self._put_back("taking back", lambda: writing.take_back_step(step))
 
     async def _take_back_record(self) -> None:
-        from jondel.core.formats.changes_text import change_lines
+        from jondel.tui.dialogs.confirm import Confirmed, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
 
         desk = self.desk
         current = current_change(desk)
@@ -147,15 +154,18 @@ class Restoring(Feature):
         if current is None or start is None:
             desk.say("select a change first; u takes it back")
             return
-        table, record = current.table.table, current.record
-        alone = Changes((current.table._replace(records=(record,)),))
-        if await confirm(
-            desk,
-            "Take back the change of this record?",
-            [text for text in change_lines(alone) if text.startswith(" ")],
+        table, record, writing = current.table.table, current.record, desk.workspace.writing
+        counts = ChangeCounts().counted(record.kind)
+        question = Question(
+            "Take back the change of this record? This will be undone:",
             "takes it back",
-        ):
-            writing = desk.workspace.writing
+            changes=Changes((current.table._replace(records=(record,), counts=counts),)),
+            footnote="Only if it has not changed since.",
+            statements=partial(
+                writing.statements_to_take_back_record, start, end, table, record.key, MOST_LISTED
+            ),
+        )
+        if await answer_to(desk, question) is Confirmed.YES:
             self._put_back(
                 "taking back", lambda: writing.take_back_record(start, end, table, record.key)
             )
@@ -213,20 +223,3 @@ def _record_refusal(situation: Situation) -> str:
     return _refusal(situation) or (
         "" if situation.has_record else "select a change first; u takes it back"
     )
-
-
-def _listed(changes: Changes) -> list[str]:
-    """Changes as lines, as many as one may read."""
-    from jondel.core.formats.changes_text import change_lines
-
-    lines: list[str] = []
-    for text in change_lines(changes):
-        if len(lines) == _CONFIRMED_LINES:
-            counts = changes.counts
-            lines.append(f"… {counts.total} records in all ({counts.marked()})")
-            break
-        lines.append(text)
-    if changes.hidden:
-        records = "record" if changes.hidden == 1 else "records"
-        lines.append(f"and {changes.hidden} {records} that noise rules hide")
-    return lines

@@ -37,7 +37,8 @@ class Dialog(ModalScreen[Answer]):
         """What it is made of is there. Not called where it was closed before it came to that."""
 
     def on_mount(self) -> None:
-        if self.children:
+        # Closed before it came to this, its parts are not there or are being taken away.
+        if self.is_attached and self in self.app.screen_stack and self.display:
             self.call_after_refresh(self._close_gap)
             self.opened()
 

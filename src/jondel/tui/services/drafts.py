@@ -13,19 +13,20 @@ from jondel.core.draft.draft_marks import DraftMarks
 from jondel.core.draft.draft_plan import (
     DraftPlan,
     cells_of,
-    deletion_of,
-    edited_insides,
     plan_of,
 )
 from jondel.core.draft.draft_writer import Conflict, Places, Written, conflicts_of, settle
+from jondel.core.draft.planned_changes import planned_changes
+from jondel.core.draft.readable_statements import ReadableStatement, readable_statements
+from jondel.core.draft.remedies import Remedy, apply_remedy, records_in_the_way, remedies_for
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import JondelError, WriteRefused
-from jondel.core.model.changes import CellChange
+from jondel.core.model.changes import Changes
 from jondel.core.model.filters import Arrangement
-from jondel.core.model.rows import Position
-from jondel.core.model.schema import Table
-from jondel.core.model.statements import Statement
+from jondel.core.model.rows import Position, Window
+from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow, StoredValue
+from jondel.core.model.writes import Obstacle
 from jondel.tui.services.moments import NOW
 from jondel.tui.services.rows import RowService
 from jondel.tui.services.threads import WorkThread
@@ -34,17 +35,16 @@ from jondel.tui.services.writing import Writing
 WHOLE_BYTES = 64 * 1024 * 1024
 MOST_SET_AT_ONCE = 20_000
 _BLOCK = 500
-_MOST_INSIDES = 100
 
 
 class PlannedWrite(NamedTuple):
-    """What is to be written: the entries of a draft, their plan, its first statements, and what
-    the first edits of long values change inside these."""
+    """What is to be written: the entries of a draft, their plan, the changes that it makes, and
+    its first statements."""
 
     entries: DraftEntries
     plan: DraftPlan
-    statements: list[Statement]
-    insides: list[tuple[RecordEdit, CellChange]]
+    changes: Changes
+    statements: list[ReadableStatement]
 
 
 class DraftService:
@@ -119,8 +119,9 @@ class DraftService:
     ) -> None:
         """Have some cells of a record hold other values."""
         original = cells_of(table, row)
-        for column, value in values.items():
-            self.draft.set_cell(table.name, position, original, column, value)
+        with self.draft.one_edit():
+            for column, value in values.items():
+                self.draft.set_cell(table.name, position, original, column, value)
 
     async def set_column(
         self, table: Table, arrangement: Arrangement, column: str, value: StoredValue
@@ -138,9 +139,10 @@ class DraftService:
             return found
 
         rows = await self._rows.ask(NOW, work)
-        for position, row in rows:
-            if row:
-                self.set_cells(table, position, row, {column: value})
+        with self.draft.one_edit():
+            for position, row in rows:
+                if row:
+                    self.set_cells(table, position, row, {column: value})
         return len(rows)
 
     async def count(self, table: Table, arrangement: Arrangement) -> int:
@@ -151,14 +153,19 @@ class DraftService:
         """A column's default, and whether that is known without inserting a record."""
         return await self._rows.ask(NOW, lambda db: db.default_of(table, column))
 
-    async def deletion(self, table: Table, position: Position, row: ShownRow) -> DraftPlan:
-        """What deleting a record comes to."""
-        return await self._rows.ask(NOW, lambda db: deletion_of(db, table, position, row))
+    async def plan_deletions(
+        self, table: Table, doomed: Sequence[tuple[Position, ShownRow]], most: int
+    ) -> PlannedWrite:
+        """What deleting records comes to, with all that goes with them."""
+        draft = Draft()
+        for position, row in doomed:
+            draft.delete(table.name, position, cells_of(table, row))
+        return await self._rows.ask(NOW, lambda database: _planned(draft, database, most))
 
     # Writing
 
     async def plan(self, most: int) -> PlannedWrite:
-        """How the draft would be written, with the first ``most`` statements of that.
+        """How the draft would be written; its first ``most`` records and statements.
 
         Raises:
             WriteRefused: it cannot be, or is being written.
@@ -166,20 +173,31 @@ class DraftService:
         if self._being_written:
             raise WriteRefused("the draft is being written; press W again in a moment")
         entries = self.draft.frozen()
-
-        def work(database: Database) -> PlannedWrite:
-            planned = plan_of(entries, database)
-            shown = planned.plan.writes[:most]
-            statements = [database.write_statement(write) for write in shown]
-            insides = edited_insides(entries, database.schema(), _MOST_INSIDES)
-            return PlannedWrite(entries, planned, statements, insides)
-
-        return await self._rows.ask(NOW, work)
+        return await self._rows.ask(NOW, lambda database: _planned(entries, database, most))
 
     async def conflicts(self) -> list[Conflict]:
         """The records of the draft that the app has changed since."""
         entries = self.draft.frozen()
         return await self._rows.ask(NOW, lambda db: conflicts_of(entries, db))
+
+    async def remedies(self, obstacles: Sequence[Obstacle]) -> frozenset[Remedy]:
+        """What can be taken into the draft for records that stand in the way of it."""
+
+        def work(database: Database) -> frozenset[Remedy]:
+            schema = database.schema()
+            return frozenset(r for o in obstacles for r in remedies_for(o, schema))
+
+        return await self._rows.ask(NOW, work)
+
+    async def take_remedy(self, obstacles: Sequence[Obstacle], remedy: Remedy) -> int:
+        """Take a remedy into the draft for all records in its way; returns for how many."""
+
+        def work(database: Database) -> tuple[list[tuple[Obstacle, Window]], Schema]:
+            linked = [obstacle for obstacle in obstacles if obstacle.link is not None]
+            return [(o, records_in_the_way(o, database)) for o in linked], database.schema()
+
+        found, schema = await self._rows.ask(NOW, work)
+        return apply_remedy(self.draft, found, schema, remedy)
 
     async def write(self, planned: PlannedWrite) -> Written:
         """Write what was planned, and nothing else; what is edited meanwhile stays drafted."""
@@ -212,8 +230,9 @@ class DraftService:
 
     def settle(self, conflicts: Sequence[Conflict], mine: Sequence[bool]) -> None:
         """Keep theirs or mine of each conflict, for the next attempt."""
-        for conflict, wanted in zip(conflicts, mine, strict=True):
-            settle(self.draft, conflict, mine=wanted)
+        with self.draft.one_edit():
+            for conflict, wanted in zip(conflicts, mine, strict=True):
+                settle(self.draft, conflict, mine=wanted)
 
     def entries(self) -> list[Entry]:
         return list(self.draft)
@@ -224,3 +243,10 @@ class DraftService:
     def edit_of(self, table: Table, position: Position) -> RecordEdit | None:
         """What is to become of a record, if anything."""
         return self.draft.edit_of(table.name, position)
+
+
+def _planned(entries: DraftEntries, database: Database, most: int) -> PlannedWrite:
+    planned = plan_of(entries, database)
+    changes = planned_changes(planned.plan, database.schema(), most)
+    statements = readable_statements(planned.plan.writes[:most], database)
+    return PlannedWrite(entries, planned, changes, statements)

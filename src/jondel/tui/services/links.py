@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from jondel.core.browse.link_guesses import guessed_links
 from jondel.core.browse.link_tree import LinkNode, RecordNode
 from jondel.core.browse.links import (
     Link,
@@ -13,7 +14,6 @@ from jondel.core.browse.links import (
     all_links,
     children_cells,
     declared_links,
-    guessed_links,
     target_of,
     target_values,
 )

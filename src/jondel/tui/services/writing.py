@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import SnapshotError, WriteRefused
@@ -17,7 +17,12 @@ from jondel.tui.services.trail import TrailService
 if TYPE_CHECKING:
     from jondel.core.draft.draft import DraftEntries
     from jondel.core.draft.draft_writer import Places, Written
+    from jondel.core.draft.readable_statements import ReadableStatement
+    from jondel.core.model.writes import WritePlan
     from jondel.core.trail.restore import Restored, Stopping
+
+
+Planned: TypeAlias = "tuple[list[ReadableStatement], int]"
 
 
 class Writing:
@@ -79,6 +84,59 @@ class Writing:
             )
 
         return await self._put_back(work)
+
+    # What would be written
+
+    async def statements_to_restore(self, step: Step, most: int) -> Planned:
+        """The first statements that restoring the whole database would run, and how many."""
+        from jondel.core.trail.restore import plan_of_restoring
+
+        return await self._planned(
+            most,
+            lambda live, stopping: plan_of_restoring(self._trail.core, live, step.after, stopping),
+        )
+
+    async def statements_to_take_back_step(self, step: Step, most: int) -> Planned:
+        """The first statements that taking a step back would run, and how many."""
+        from jondel.core.trail.restore import plan_of_taking_back_step
+
+        return await self._planned(
+            most,
+            lambda live, stopping: plan_of_taking_back_step(self._trail.core, live, step, stopping),
+        )
+
+    async def statements_to_take_back_record(
+        self, before: Step, after: Moment, table: str, key: tuple[StoredValue, ...], most: int
+    ) -> Planned:
+        """The first statements that taking a record's change back would run, and how many."""
+        from jondel.core.trail.restore import plan_of_taking_back_record
+
+        end = None if isinstance(after, Now) else self._trail.require_step(after.number)
+        return await self._planned(
+            most,
+            lambda live, stopping: plan_of_taking_back_record(
+                self._trail.core,
+                live,
+                (before.after, end.after if end is not None else live),
+                table,
+                lambda r: r.key == key,
+                stopping,
+            ),
+        )
+
+    async def _planned(self, most: int, plan: Callable[[Database, Stopping], WritePlan]) -> Planned:
+        from jondel.core.draft.readable_statements import readable_statements
+        from jondel.core.trail.restore import Stopping
+
+        def run(job: Job) -> Planned:
+            live = self._survey.live()
+            job.uses(live)
+            writes = plan(live, Stopping(job.uses)).writes
+            return readable_statements(writes[:most], live), len(writes)
+
+        return await self._survey.run(run)
+
+    # Writing
 
     async def write_draft(
         self, draft: DraftEntries, on_committed: Callable[[Places], None]

@@ -185,9 +185,14 @@ class SqliteDatabase(SqliteReader):
         return ""
 
     def write_statement(self, write: RowWrite) -> Statement:
-        from jondel.core.engines.sqlite.writer import write_statement
+        from jondel.core.engines.sqlite.write_statements import write_statement
 
         return write_statement(write)
+
+    def unguarded_statement(self, write: RowWrite) -> Statement:
+        from jondel.core.engines.sqlite.write_statements import unguarded_statement
+
+        return unguarded_statement(write)
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
         raise WriteRefused(f"{self.name}: a snapshot is never written")
