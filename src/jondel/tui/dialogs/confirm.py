@@ -6,6 +6,7 @@ from collections.abc import Awaitable, Callable, Sequence
 from enum import Enum
 from typing import NamedTuple, TypeAlias
 
+from rich.console import Group, RenderableType
 from rich.style import Style
 from rich.table import Table as RichTable
 from rich.text import Text
@@ -96,14 +97,12 @@ class ConfirmDialog(Dialog[Confirmed]):
         self._show_keys()
         self.query_one("#confirm-records").focus()
 
-    def _told(self) -> Text:
+    def _told(self) -> RenderableType:
         question = self._question
-        text = Text("\n".join(line(words, 2_000) if words else "" for words in question.lines))
-        if question.changes is not None:
-            if question.lines:
-                text.append("\n\n")
-            text.append_text(listed_changes(self, question.changes))
-        return text
+        lines = [Text(line(words, 2_000) if words else "") for words in question.lines]
+        if question.changes is None:
+            return Group(*lines)
+        return Group(*lines, *([Text()] if lines else []), listed_changes(self, question.changes))
 
     def _show_keys(self) -> None:
         question, keys = self._question, []
@@ -133,8 +132,9 @@ class ConfirmDialog(Dialog[Confirmed]):
         panel = self.query_one("#confirm-statements")
         panel.toggle_class("-none")
         frame = self.query_one(".dialog")
-        frame.set_class(self._statements_shown, "tall", "-two")
+        frame.set_class(self._statements_shown, "-two")
         frame.set_class(self.app.size.width >= _WIDE, "-beside")
+        self.fit_height()
         shown = panel if self._statements_shown else self.query_one("#confirm-records")
         shown.focus()
         self._show_keys()
@@ -152,6 +152,7 @@ class ConfirmDialog(Dialog[Confirmed]):
             shown.update(line(str(error), 2_000))
         else:
             shown.update(self._listed(self._found))
+        self.fit_height()
         self._show_keys()
 
     def action_exact(self) -> None:
@@ -159,6 +160,7 @@ class ConfirmDialog(Dialog[Confirmed]):
         if self._found is not None and self._statements_shown:
             self._exact = not self._exact
             self.query_one("#statement-text", Static).update(self._listed(self._found))
+            self.fit_height()
             self._show_keys()
 
     def _listed(self, found: ListedStatements) -> RichTable:

@@ -45,6 +45,12 @@ class Dialog(ModalScreen[Answer]):
     def on_resize(self) -> None:
         self.call_after_refresh(self._close_gap)
 
+    def fit_height(self) -> None:
+        """Be as high as what is in it now."""
+        for frame in self.query(".dialog"):
+            frame.styles.height = None
+        self.call_after_refresh(self._close_gap)
+
     def _close_gap(self) -> None:
         """Be no higher than what is seen: the toolkit makes room for all of a list that scrolls."""
         for frame in self.query(".dialog"):
