@@ -13,7 +13,7 @@ _HARBOUR = (
     "INSERT INTO pontoons VALUES (1, 'North arm'), (2, 'South arm')",
     "CREATE TABLE berths(id INTEGER PRIMARY KEY, pontoon INTEGER REFERENCES pontoons, n INTEGER)",
     "INSERT INTO berths VALUES (1, 1, 11), (2, 1, 12), (3, 2, 21), (4, 9, 99)",
-    "CREATE TABLE boats(id INTEGER PRIMARY KEY, berth_id INTEGER, name TEXT, next_boat INTEGER)",
+    "CREATE TABLE boats(id INTEGER PRIMARY KEY, berth_id INTEGER, name TEXT, follows INTEGER)",
     "INSERT INTO boats VALUES (1, 2, 'Gull', 2), (2, 2, 'Tern', 1), (3, NULL, 'Skua', NULL)",
     "CREATE TABLE visits(boat INTEGER, day INTEGER, paid_at INTEGER, note TEXT, "
     "PRIMARY KEY (boat, day))",
@@ -131,15 +131,15 @@ async def test_a_guess_is_confirmed_refused_and_a_link_added_for_the_project(
         await driver.press("plus")
         await driver.sees("kept in", "jondel.toml")
         await driver.until(lambda: _link_line(driver, "berth_id").endswith("berths 2"))
-        driver.card.go_to_field("next_boat")
+        driver.card.go_to_field("follows")
         await driver.press("L", "enter")
-        await driver.sees("next_boat → ")
+        await driver.sees("follows → ")
     kept = (path.parent / "jondel.toml").read_text()
     assert 'standing = "confirmed"' in kept
     assert 'standing = "added"' in kept
     async with driven(path) as driver:
         await _open(driver, "boats")
-        await driver.until(lambda: "next_boat  " in _card(driver))
+        await driver.until(lambda: "follows  " in _card(driver))
         await driver.until(lambda: "berth_id  berths 2" in _card(driver))
         await _go_to_link(driver, "berth_id")
         await driver.press("minus")

@@ -47,14 +47,21 @@ class Project:
                 return folder / FILE_NAME
         if self._fallback.is_file():
             return self._fallback
-        root = next(
-            (f for f in self._folders() if any((f / s).exists() for s in _SIGNS_OF_A_PROJECT)),
-            self._folder,
-        )
-        for folder in (root, self._folder):
+        for folder in (self._begin, self._folder):
             if os.access(folder, os.W_OK):
                 return folder / FILE_NAME
         return self._fallback
+
+    @property
+    def root(self) -> Path:
+        """The folder that the project is in, whether or not it has a file."""
+        with_file = (f for f in self._folders() if (f / FILE_NAME).is_file())
+        return next(with_file, self._begin)
+
+    @property
+    def _begin(self) -> Path:
+        signed = (f for f in self._folders() if any((f / s).exists() for s in _SIGNS_OF_A_PROJECT))
+        return next(signed, self._folder)
 
     def noise_rules(self) -> NoiseRules:
         """The noise rules in force.

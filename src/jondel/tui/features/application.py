@@ -13,6 +13,9 @@ if TYPE_CHECKING:
     from jondel.tui.dialogs.help import KeyHelp
 
 
+_TABLE_LIST = "The list of tables"
+
+
 class Application(Feature):
     """What is there in every application."""
 
@@ -52,6 +55,7 @@ class Application(Feature):
 
     async def _open_help(self) -> None:
         from jondel.tui.dialogs.help import HelpDialog, KeyHelp
+        from jondel.tui.frame.table_list import TableList
 
         desk, situation = self.desk, self.desk.situation()
         view = desk.views.if_opened(situation.view)
@@ -59,7 +63,14 @@ class Application(Feature):
             (title, [KeyHelp(*entry) for entry in key_help(bindings)])
             for title, bindings in (view.WIDGET_KEYS if view is not None else ())
         ]
+        listed = [
+            KeyHelp("a–z", "find a table by typing; Backspace and Escape take that back"),
+            *(KeyHelp(*entry) for entry in key_help(TableList.BINDINGS)),
+        ]
+        groups.insert(0 if desk.table_list_has_focus else len(groups), (_TABLE_LIST, listed))
         for title, commands in desk.commands.groups(situation):
+            if title == _TABLE_LIST:
+                continue  # the list's own keys
             groups.append((title, [_explained(command, situation) for command in commands]))
         await desk.ask(HelpDialog(groups))
 

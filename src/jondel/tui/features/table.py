@@ -10,6 +10,7 @@ from jondel.tui.frame.feature import Feature
 
 FEATURES = (
     "jondel.tui.features.moving:Moving",
+    "jondel.tui.features.panes:PaneWidths",
     "jondel.tui.features.to_record:ToRecord",
     "jondel.tui.features.snapshots:Snapshots",
     "jondel.tui.features.stepping:Stepping",

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from jondel.tui.frame.dialog import Dialog
     from jondel.tui.frame.loader import Loader
     from jondel.tui.frame.message_line import MessageLine
+    from jondel.tui.frame.room import Room
     from jondel.tui.frame.table_list import TableList
     from jondel.tui.frame.view_set import ViewSet
     from jondel.tui.services.comparer import Comparer
@@ -58,6 +59,7 @@ class Desk:
         show_surroundings: Callable[[], None],
         show_card: Callable[[], None],
         table_list: TableList,
+        room: Room,
     ) -> None:
         self.workspace = workspace
         self.start_task = start
@@ -76,6 +78,8 @@ class Desk:
         self.show_card = show_card
         """Show the current record of the view in the card."""
         self._table_list = table_list
+        self.room = room
+        """How wide the panes are."""
         self._screen = screen
         self._session = Visit(start)
 
@@ -101,10 +105,16 @@ class Desk:
     def focus_table_list(self) -> None:
         """Have the keys go to the list of tables."""
         self._screen.remove_class("-card-open")
+        self.room.bring_back("tables")
         self._screen.set_focus(self._table_list)
+
+    def fold_empty_tables(self) -> None:
+        """List the tables without rows as one line, or each in its own again."""
+        self._table_list.action_fold_empty()
 
     def focus_card(self) -> None:
         """Go to the card; where it has no place of its own it takes the view's."""
+        self.room.bring_back("card")
         if self._screen.has_class("narrow"):
             self._screen.add_class("-card-open")
         self._screen.set_focus(self.card)

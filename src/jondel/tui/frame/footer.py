@@ -83,5 +83,5 @@ class Footer(Widget):
     def on_click(self, event: events.Click) -> None:
         event.stop()
         for start, end, command in self._places:
-            if start <= event.x < end:
+            if start <= event.x < end and command:
                 self.post_message(self.CommandClicked(self, command))

@@ -19,6 +19,8 @@ _WRITTEN = {
     "greater_than_sign": ">",
     "left_curly_bracket": "{",
     "right_curly_bracket": "}",
+    "left_parenthesis": "(",
+    "right_parenthesis": ")",
     "slash": "/",
     "plus": "+",
     "minus": "-",

@@ -8,11 +8,11 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 
 from jondel.core.browse.display import line, safe_name
-from jondel.core.model.changes import MARKS, ChangeCounts, RecordChange
+from jondel.core.model.changes import MARKS, RecordChange
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Value
-from jondel.tui.frame.table_list import TableList
+from jondel.tui.frame.table_list import TableFacts, TableList
 from jondel.tui.frame.view import NothingShown, Shown, ShownChange
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.card.card import Card
@@ -28,6 +28,7 @@ class TablesPane(PlainGround, Vertical):
         super().__init__(id=id)
         self.list = TableList(id="tables")
         self._title = Band(classes="title")
+        self._remark = ""
 
     def compose(self) -> ComposeResult:
         yield self._title
@@ -36,16 +37,26 @@ class TablesPane(PlainGround, Vertical):
     def show(
         self,
         tables: Sequence[Table],
-        counts: Mapping[str, int | None],
-        changes: Mapping[str, ChangeCounts],
-        drafted: Mapping[str, int],
+        facts: TableFacts,
         *,
         with_internal: bool,
+        changed_first: bool,
     ) -> None:
-        """Show tables with their counts of rows, changes and edits, as far as they are known."""
-        self.list.show(tables, counts, changes, drafted)
-        remark = " with internal" if with_internal else ""
-        self._title.show([(f" tables {len(tables)}", "strong"), (remark, "dim")])
+        """Show tables with what is known of them."""
+        self._remark = " with internal" if with_internal else ""
+        self.list.show(tables, facts, changed_first=changed_first)
+        self._show_title()
+
+    def _show_title(self) -> None:
+        count, typed = len(self.list.tables), self.list.typed
+        if typed:
+            of = f" {self.list.listed} of {count}"
+            self._title.show([(" tables", "strong"), (of, "dim"), (f" {line(typed)}▏", "plain")])
+        else:
+            self._title.show([(f" tables {count}", "strong"), (self._remark, "dim")])
+
+    def on_table_list_find_changed(self) -> None:
+        self._show_title()
 
 
 class CardPane(PlainGround, Vertical):

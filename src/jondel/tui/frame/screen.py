@@ -23,8 +23,8 @@ from jondel.tui.frame.loader import Loader
 from jondel.tui.frame.message_line import MessageLine
 from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Journey, Work
-from jondel.tui.frame.panes import CardPane
 from jondel.tui.frame.place import Place
+from jondel.tui.frame.room import Side
 from jondel.tui.frame.surroundings import Surroundings
 from jondel.tui.frame.table_list import TableList
 from jondel.tui.frame.trail_strip import TrailStrip
@@ -39,12 +39,11 @@ from jondel.tui.services.workspace import Workspace
 from jondel.tui.views.table import VIEWS
 from jondel.tui.widgets.card.card import Card
 from jondel.tui.widgets.lines import PlainGround
+from jondel.tui.widgets.pane_edge import PaneEdge
 
 if TYPE_CHECKING:
     from jondel.tui.frame.feature import Feature
 
-_WIDE = 110
-"""Cells from which on the card has a place of its own."""
 _SAY_GOING_SECONDS = 0.15
 """A journey that takes longer than this is said."""
 _KEYS_THAT_NEVER_WAIT = ("escape", "ctrl+q", "ctrl+c")
@@ -57,6 +56,8 @@ class Panes(PlainGround, Horizontal):
 class MainScreen(PlainGround, Screen[None]):
     """Puts the parts together, and hands on what they report."""
 
+    AUTO_FOCUS = ""  # letters would go to the list of tables
+
     def __init__(
         self, workspace: Workspace, typed: TypedAhead, views: Sequence[ViewEntry] = VIEWS
     ) -> None:
@@ -67,7 +68,7 @@ class MainScreen(PlainGround, Screen[None]):
         self._around = Surroundings(workspace)
         self._message = MessageLine(id="message")
         self._panes = Panes(id="panes")
-        self._card_pane = CardPane(id="card-pane")
+        self._card_pane = self._around.card
         self._follower = Follower(workspace)
         self._comparer = Comparer(workspace)
         desk = self.desk = Desk(
@@ -77,6 +78,7 @@ class MainScreen(PlainGround, Screen[None]):
             show_surroundings=self._show_surroundings,
             show_card=self._show_card,
             table_list=self._around.tables.list,
+            room=self._around.room,
         )
         self._around.desk = desk
         workspace.trail.on_steps_gone = self._steps_gone
@@ -130,7 +132,9 @@ class MainScreen(PlainGround, Screen[None]):
         yield self._around.masthead
         with self._panes:
             yield self._around.tables
+            yield self._around.tables_edge
             yield self.desk.views.require(self.desk.navigator.view)
+            yield self._around.card_edge
             yield self._card_pane
         yield self._message
         yield self._around.strip
@@ -140,9 +144,10 @@ class MainScreen(PlainGround, Screen[None]):
         if not self._panes.is_attached:
             return None  # composed with everything else
         view.add_class("-away")
-        return self._panes.mount(view, before=self._card_pane)
+        return self._panes.mount(view, before=self._around.card_edge)
 
     def on_mount(self) -> None:
+        self._around.take_layout()
         self._fold(self.app.size.width)  # its own is not known yet
         self._show_early_look()
         self._show_surroundings()
@@ -186,8 +191,10 @@ class MainScreen(PlainGround, Screen[None]):
         self._fold(event.size.width)
 
     def _fold(self, width: int) -> None:
-        self.set_class(width < _WIDE, "narrow")
-        if width >= _WIDE:
+        self._around.room.take_width(width)
+        narrow = self._around.room.narrow
+        self.set_class(narrow, "narrow")
+        if not narrow:
             self.remove_class("-card-open")
         self._around.show_footer()
 
@@ -287,13 +294,16 @@ class MainScreen(PlainGround, Screen[None]):
         """Whether a key takes its effect although one is on the way somewhere."""
         if self.app.screen is not self or key.key in _KEYS_THAT_NEVER_WAIT:
             return True
+        at_list = self.focused is self._around.tables.list
         if others_wait:
             return False  # it may belong to what those before it are about to open
+        if at_list and self._around.tables.list.takes(key):
+            return True
         command = self.desk.commands.for_key(key.key, self.desk.situation().context)
         if command is not None:
             return command.steers
         # The list of tables is not of a place, and going about in it chooses the next one.
-        return self.focused is self._around.tables.list
+        return at_list
 
     def action_focus_view(self) -> None:
         """Go to the sheet or the list of changes."""
@@ -326,6 +336,23 @@ class MainScreen(PlainGround, Screen[None]):
     def on_table_list_table_highlighted(self, event: TableList.TableHighlighted) -> None:
         event.stop()
         self._follow_table_list()
+
+    def on_table_list_find_changed(self, event: TableList.FindChanged) -> None:
+        event.stop()
+        self._around.show_footer()
+
+    def on_table_list_table_entered(self, event: TableList.TableEntered) -> None:
+        event.stop()
+        self.action_focus_view()
+
+    def on_table_list_fold_toggled(self, event: TableList.FoldToggled) -> None:
+        event.stop()
+        self._around.fold_empty(event.folded)
+
+    def on_pane_edge_dragged(self, event: PaneEdge.Dragged) -> None:
+        event.stop()
+        side: Side = "tables" if event.edge is self._around.tables_edge else "card"
+        self._around.room.drag(side, event.column, let_go=event.let_go)
 
     def _follow_table_list(self) -> None:
         """Show the highlighted table; the highlight may be further on than what the event says."""

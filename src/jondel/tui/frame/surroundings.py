@@ -2,14 +2,26 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
+from jondel.core.browse.desk_layout import DeskLayout
+from jondel.core.errors import StoreUnavailable
 from jondel.core.model.changes import ChangeSummary
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.footer import Footer, FooterEntry
 from jondel.tui.frame.masthead import Masthead, MastheadState
-from jondel.tui.frame.panes import TablesPane
+from jondel.tui.frame.panes import CardPane, TablesPane
+from jondel.tui.frame.room import Room
+from jondel.tui.frame.table_list import TableFacts
 from jondel.tui.frame.trail_strip import TrailStrip
 from jondel.tui.services.early_look import Identity
 from jondel.tui.services.workspace import Workspace
+from jondel.tui.widgets.pane_edge import PaneEdge
+
+LIST_KEYS = (
+    FooterEntry("Enter", "its records", "tables.enter"),
+    FooterEntry("Space", "fold empty tables", "tables.fold_empty"),
+)
 
 
 class Surroundings:
@@ -22,12 +34,34 @@ class Surroundings:
         self._workspace = workspace
         self.masthead = Masthead(id="masthead")
         self.tables = TablesPane(id="tables-pane")
+        self.card = CardPane(id="card-pane")
+        self.tables_edge, self.card_edge = PaneEdge(id="tables-edge"), PaneEdge(id="card-edge")
+        self.room = Room(
+            {"tables": self.tables, "card": self.card},
+            {"tables": self.tables_edge, "card": self.card_edge},
+            self._keep_layout,
+        )
         self.strip = TrailStrip(id="trail")
         self.footer = Footer(id="footer")
         self.identity: Identity | None = None
         """What the live database is, once that has been read."""
         self.going = ""
         """Where one is on the way to, if that takes long."""
+
+    def take_layout(self) -> None:
+        """Have the panes as they were left in this project."""
+        layout = self._workspace.layout_file.read()
+        self.tables.list.empty_folded = layout.empty_folded
+        self.room.take_layout(layout)
+
+    def fold_empty(self, folded: bool) -> None:
+        """Keep whether tables without rows are one line."""
+        self.room.layout = self.room.layout._replace(empty_folded=folded)
+        self._keep_layout(self.room.layout)
+
+    def _keep_layout(self, layout: DeskLayout) -> None:
+        with suppress(StoreUnavailable):  # of no more consequence than a pane's width
+            self._workspace.layout_file.write(layout)
 
     def show(self) -> None:
         """Show how things are."""
@@ -67,13 +101,15 @@ class Surroundings:
         if summary is None and place.compare_from is None:
             summary = self._workspace.comparisons.known_summary(place.moment)
         drafts = self._workspace.drafts_if_used
-        self.tables.show(
-            state.tables,
+        facts = TableFacts(
             state.counts,
             summary.tables if summary else {},
             drafts.draft.tables if drafts is not None and desk.is_at_now else {},
-            with_internal=desk.with_internal,
         )
+        # At now the app would have them change places under a person's hands.
+        stays = not desk.is_at_now or place.compare_from is not None
+        self.tables.show(state.tables, facts, with_internal=desk.with_internal, changed_first=stays)
+        self.room.want_for_tables(self.tables.list.wanted_width)
 
     def show_trail(self) -> None:
         """Show the steps, and what was written since."""
@@ -90,9 +126,12 @@ class Surroundings:
     def show_footer(self) -> None:
         """Show the keys that matter most here."""
         situation = self.desk.situation()
-        self.footer.show(
-            [
-                FooterEntry(command.key_text, command.label_in(situation), command.id)
-                for command in self.desk.commands.footer(situation)
-            ]
-        )
+        entries = [
+            FooterEntry(command.key_text, command.label_in(situation), command.id)
+            for command in self.desk.commands.footer(situation)
+        ]
+        if self.desk.table_list_has_focus:
+            # Letters find a table there.
+            entries = [entry for entry in entries if not entry.keys[:1].isalpha()]
+            entries = [FooterEntry("a–z", "find a table", ""), *LIST_KEYS, *entries]
+        self.footer.show(entries)

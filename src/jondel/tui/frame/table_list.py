@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple, TypeAlias
 
+from rich.cells import cell_len
 from rich.text import Text
+from textual import events
 from textual.binding import Binding
 from textual.message import Message
 from textual.widgets import OptionList
 from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import grouped, safe_name
+from jondel.core.browse.name_cuts import cut_names
 from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind
 from jondel.core.model.schema import Table
 from jondel.tui.widgets.cell_text import fitted_text
@@ -19,12 +23,40 @@ from jondel.tui.widgets.styles import change_style, ink
 
 COUNTING = "…"
 UNREADABLE = "!"
+_COUNT_CELLS = 8
+"""Room for most counts, without waiting for them."""
+_NAME_SIGNS = frozenset("_$.- ")
+"""Characters that are typed to find a table, once a letter was."""
+
+
+class TableFacts(NamedTuple):
+    """What is known of the tables listed, each by name.
+
+    Counts that are not known yet are left out; None is for a table whose rows cannot be counted.
+    ``drafted`` counts what a draft has for a table.
+    """
+
+    counts: Mapping[str, int | None] = {}
+    changes: Mapping[str, ChangeCounts] = {}
+    drafted: Mapping[str, int] = {}
+
+
+class FoldedTables(NamedTuple):
+    """A line that stands for so many tables without rows."""
+
+    tables: int
+
+
+Entry: TypeAlias = Table | FoldedTables
 
 
 class TableList(OptionList):
-    """Tables by name; the highlighted one is the one shown."""
+    """Tables by name; the highlighted one is the one shown. What is typed finds one."""
 
-    BINDINGS = [Binding("enter", "screen.focus_view", "to the table's records", show=False)]
+    BINDINGS = [
+        Binding("enter", "enter", "to the table's records", show=False),
+        Binding("space", "fold_empty", "tables without rows in one line, or all", show=False),
+    ]
     DEFAULT_CSS = """
     TableList {
         border: none;
@@ -49,64 +81,145 @@ class TableList(OptionList):
         def control(self) -> TableList:
             return self.table_list
 
+    class TableEntered(Message):
+        """The person wants to go on to the highlighted table's records."""
+
+        def __init__(self, table_list: TableList) -> None:
+            super().__init__()
+            self.table_list = table_list
+
+        @property
+        def control(self) -> TableList:
+            return self.table_list
+
+    class FoldToggled(Message):
+        """Tables without rows are to be one line, or listed each."""
+
+        def __init__(self, table_list: TableList, *, folded: bool) -> None:
+            super().__init__()
+            self.table_list = table_list
+            self.folded = folded
+
+        @property
+        def control(self) -> TableList:
+            return self.table_list
+
+    class FindChanged(Message):
+        """What was typed to find a table is another text now."""
+
+        def __init__(self, table_list: TableList) -> None:
+            super().__init__()
+            self.table_list = table_list
+
+        @property
+        def control(self) -> TableList:
+            return self.table_list
+
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id, markup=False)
         self._tables: Sequence[Table] = ()
+        self._entries: Sequence[Entry] = ()
         self._followed: str | None = None
         """The table that was last gone to by the list, or highlighted because one is there."""
-        self._counts: Mapping[str, int | None] = {}
-        self._changes: Mapping[str, ChangeCounts] = {}
-        self._drafted: Mapping[str, int] = {}
+        self._facts = TableFacts()
+        self._changed_first = False
+        self._cuts: Mapping[str, str] = {}
         self._prompts_for: list[tuple[object, ...]] = []
+        self.typed = ""
+        """What was typed to find a table."""
+        self.empty_folded = False
+        """Whether tables without rows are one line."""
 
     @property
     def tables(self) -> Sequence[Table]:
+        """All tables, whether or not they are listed now."""
         return self._tables
+
+    @property
+    def listed(self) -> int:
+        """How many tables are listed now."""
+        return sum(isinstance(line, Table) for line in self._entries)
 
     @property
     def current(self) -> Table | None:
         """The highlighted table."""
         index = self.highlighted
-        return self._tables[index] if index is not None and index < len(self._tables) else None
+        line = self._entries[index] if index is not None and index < len(self._entries) else None
+        return line if isinstance(line, Table) else None
+
+    @property
+    def wanted_width(self) -> int:
+        """How many cells would show all names whole."""
+        names = max((cell_len(safe_name(table.name)) for table in self._tables), default=0)
+        views = any(table.kind != "table" for table in self._tables)
+        return names + 1 + _COUNT_CELLS + (2 if views else 0)
+
+    # What is listed
 
     def show(
-        self,
-        tables: Sequence[Table],
-        counts: Mapping[str, int | None],
-        changes: Mapping[str, ChangeCounts],
-        drafted: Mapping[str, int] | None = None,
+        self, tables: Sequence[Table], facts: TableFacts, *, changed_first: bool = False
     ) -> None:
-        """Show these tables; ``drafted`` counts what a draft has for them.
+        """Show these tables; those that changed come first if that is wanted."""
+        self._tables, self._facts, self._changed_first = tables, facts, changed_first
+        self._relist()
 
-        Counts that are not known yet are left out of the mappings; None is for a table whose rows
-        cannot be counted.
-        """
+    def _relist(self) -> None:
+        """Bring the lines in line with what is known and wanted."""
         name = self.current.name if self.current else None
-        same = [(t.name, t.kind) for t in self._tables] == [(t.name, t.kind) for t in tables]
-        self._tables, self._counts, self._changes = tables, counts, changes
-        self._drafted = drafted or {}
-        prompts_for = [self._prompt_key(table) for table in tables]
+        lines = self._wanted_lines()
+        same = [_identity(line) for line in self._entries] == [_identity(line) for line in lines]
+        self._entries = lines
+        self._cut_names()
+        prompts_for = [self._prompt_key(line) for line in lines]
         before, self._prompts_for = self._prompts_for, prompts_for
         if same:
             for index, (key, earlier) in enumerate(zip(prompts_for, before, strict=True)):
                 if key != earlier:
-                    self.replace_option_prompt_at_index(index, self._prompt(tables[index]))
+                    self.replace_option_prompt_at_index(index, self._prompt(lines[index]))
             return
         with self.prevent(OptionList.OptionHighlighted):
             self.clear_options()
-            self.add_options([Option(self._prompt(table)) for table in tables])
-            names = [table.name for table in tables]
+            self.add_options([Option(self._prompt(line)) for line in lines])
+            names = self._names
             if name in names:
                 self.highlighted = names.index(name)
+
+    def _wanted_lines(self) -> list[Entry]:
+        tables = list(self._tables)
+        if self.typed:
+            ranked = [(_rank(table.name, self.typed), table) for table in tables]
+            found = [(rank, table) for rank, table in ranked if rank is not None]
+            return [table for _, table in sorted(found, key=lambda entry: entry[0])]
+        if self._changed_first:
+            tables.sort(key=lambda table: not self._has_changes(table))
+        if self.empty_folded:
+            kept = [table for table in tables if not self._is_folded(table)]
+            if len(kept) < len(tables):
+                return [*kept, FoldedTables(len(tables) - len(kept))]
+        return list(tables)
+
+    def _has_changes(self, table: Table) -> bool:
+        counts = self._facts.changes.get(table.name)
+        return bool(counts and counts.total) or bool(self._facts.drafted.get(table.name))
+
+    def _is_folded(self, table: Table) -> bool:
+        empty = self._facts.counts.get(table.name, 1) == 0 and not table.unreadable
+        return empty and not self._has_changes(table) and table.name != self._followed
+
+    @property
+    def _names(self) -> list[str | None]:
+        return [line.name if isinstance(line, Table) else None for line in self._entries]
 
     def highlight(self, name: str) -> None:
         """Highlight a table without announcing it; not where a person has just gone on to another,
         which has not been followed yet."""
-        names = [table.name for table in self._tables]
-        if name in names and not self._is_ahead:
+        if not self._is_ahead:
             self._followed = name
-            with self.prevent(OptionList.OptionHighlighted):
-                self.highlighted = names.index(name)
+            if name not in self._names:
+                self._relist()
+            if name in self._names:
+                with self.prevent(OptionList.OptionHighlighted):
+                    self.highlighted = self._names.index(name)
 
     def followed(self) -> None:
         """What is highlighted is where one goes."""
@@ -117,32 +230,56 @@ class TableList(OptionList):
         current, followed = self.current, self._followed
         return current is not None and followed is not None and current.name != followed
 
-    def _prompt_key(self, table: Table) -> tuple[object, ...]:
-        """What a table's prompt depends on."""
-        name = table.name
+    # How it is drawn
+
+    def _prompt_key(self, line: Entry) -> tuple[object, ...]:
+        """What a line's prompt depends on."""
+        if isinstance(line, FoldedTables):
+            return (self.app.current_theme.name, line.tables)
+        name, facts = line.name, self._facts
         return (
             self.app.current_theme.name,
-            table.unreadable,
-            name in self._counts,
-            self._counts.get(name),
-            self._changes.get(name),
-            self._drafted.get(name, 0),
+            line.unreadable,
+            self._cuts.get(name),
+            name in facts.counts,
+            facts.counts.get(name),
+            facts.changes.get(name),
+            facts.drafted.get(name, 0),
         )
 
-    def _prompt(self, table: Table) -> Text:
-        width = max(8, self.scrollable_content_region.width or 24)
-        count = self._counts.get(table.name)
+    @property
+    def _room(self) -> int:
+        return max(8, self.scrollable_content_region.width or 24)
+
+    def _tail(self, table: Table) -> str:
+        """What stands at the end of a table's line."""
+        counts = self._facts.counts
+        count = counts.get(table.name)
         right = COUNTING if count is None else grouped(count)
-        if table.unreadable or (count is None and table.name in self._counts):
+        if table.unreadable or (count is None and table.name in counts):
             right = UNREADABLE
         kind = {"view": "view ", "virtual table": "virtual "}.get(table.kind, "")
-        if kind and len(kind) + len(right) + len(table.name) + 1 > width:
+        if kind and len(kind) + len(right) + len(table.name) + 1 > self._room:
             kind = kind[0] + " "
-        tail = f" {kind}{right}"
-        text = Text(fitted_text(safe_name(table.name), max(3, width - len(tail))), no_wrap=True)
+        return f" {kind}{right}"
+
+    def _cut_names(self) -> None:
+        names = {t.name: safe_name(t.name) for t in self._entries if isinstance(t, Table)}
+        tails = {t.name: len(self._tail(t)) for t in self._entries if isinstance(t, Table)}
+        rooms = {names[name]: max(3, self._room - tail) for name, tail in tails.items()}
+        cuts = cut_names(list(rooms), rooms)
+        self._cuts = {name: cuts[shown] for name, shown in names.items()}
+
+    def _prompt(self, line: Entry) -> Text:
+        if isinstance(line, FoldedTables):
+            words = f"▸ {line.tables} empty table{'' if line.tables == 1 else 's'}"
+            return Text(words, ink(self, "sand-dim"), no_wrap=True, overflow="ellipsis")
+        table, tail = line, self._tail(line)
+        name = self._cuts.get(table.name, table.name)
+        text = Text(fitted_text(name, max(3, self._room - len(tail))), no_wrap=True)
         text.append(tail, ink(self, "sand-dim"))
-        counts = self._changes.get(table.name)
-        drafted = self._drafted.get(table.name, 0)
+        counts = self._facts.changes.get(table.name)
+        drafted = self._facts.drafted.get(table.name, 0)
         if drafted or (counts and counts.total):
             text.append("\n  ")
         if drafted:
@@ -157,10 +294,94 @@ class TableList(OptionList):
         return text
 
     def on_resize(self) -> None:
-        for index, table in enumerate(self._tables):
-            self.replace_option_prompt_at_index(index, self._prompt(table))
+        self._cut_names()
+        self._prompts_for = [self._prompt_key(line) for line in self._entries]
+        for index, line in enumerate(self._entries):
+            self.replace_option_prompt_at_index(index, self._prompt(line))
+
+    # Finding a table by typing
+
+    def takes(self, event: events.Key) -> bool:
+        """Whether a key is for the list alone: it is typed to find a table, or takes that back."""
+        if event.key in ("backspace", "escape"):
+            return bool(self.typed)
+        character = event.character
+        if character is None or not event.is_printable or event.key.startswith("ctrl+"):
+            return False
+        if character.isalpha() or character == "_":
+            return True
+        return bool(self.typed) and (character.isalnum() or character in _NAME_SIGNS)
+
+    async def on_key(self, event: events.Key) -> None:
+        if not self.takes(event):
+            return
+        event.stop()
+        event.prevent_default()
+        if event.key == "escape":
+            self.find("")
+        elif event.key == "backspace":
+            self.find(self.typed[:-1])
+        else:
+            self.find(self.typed + (event.character or ""))
+
+    def find(self, typed: str) -> None:
+        """List the tables that have a text in their names, and highlight the best of them."""
+        if typed and not any(_rank(table.name, typed) is not None for table in self._tables):
+            self.app.bell()
+            return
+        ended = not typed and self.typed
+        self.typed = typed
+        self._relist()
+        if typed:
+            self.highlighted = 0
+        elif ended and self._followed in self._names:
+            self.highlighted = self._names.index(self._followed)
+        self.post_message(self.FindChanged(self))
+
+    def on_blur(self) -> None:
+        if self.typed:
+            self.find("")
+        self.post_message(self.FindChanged(self))
+
+    def on_focus(self) -> None:
+        self.post_message(self.FindChanged(self))
+
+    # Going on
+
+    def action_enter(self) -> None:
+        """Go to the table's records; unfold the tables without rows."""
+        if self.current is None and self._entries:
+            self.action_fold_empty()
+        else:
+            self.post_message(self.TableEntered(self))
+
+    def action_fold_empty(self) -> None:
+        """Have the tables without rows in one line, or each in its own again."""
+        self.empty_folded = not self.empty_folded
+        self._relist()
+        self.post_message(self.FoldToggled(self, folded=self.empty_folded))
 
     def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
         event.stop()
         if self.current is not None:
             self.post_message(self.TableHighlighted(self, self.current))
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        """A click; Enter does not come here."""
+        event.stop()
+        if self.current is None:
+            self.action_fold_empty()
+
+
+def _identity(line: Entry) -> tuple[str, str]:
+    return ("", "") if isinstance(line, FoldedTables) else (line.name, line.kind)
+
+
+def _rank(name: str, typed: str) -> int | None:
+    """How well a name fits what was typed, 0 for best; None where it does not."""
+    name, typed = name.casefold(), typed.casefold()
+    if name.startswith(typed):
+        return 0
+    if any(part.startswith(typed) for part in name.replace("-", "_").split("_")):
+        return 1
+    return 2 if len(typed) > 1 and typed in name else None

@@ -9,7 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
+from jondel.core.browse.desk_layout import DeskLayoutFile
 from jondel.core.engines.registry import location_of
+from jondel.core.trail.project import Project
 from jondel.core.trail.trail import Trail
 from jondel.tui.services.comparisons import Comparisons
 from jondel.tui.services.early_look import EarlyLook
@@ -49,6 +51,7 @@ class Workspace:
         self._survey = survey
         self._app = WorkThread("app")
         self._sheets: SheetStates | None = None
+        self._layout_file: DeskLayoutFile | None = None
         self._links: LinkService | None = None
         self._drafts: DraftService | None = None
 
@@ -76,6 +79,13 @@ class Workspace:
     def sheets_if_used(self) -> SheetStates | None:
         """How the sheets were left, if anybody has asked for that."""
         return self._sheets
+
+    @property
+    def layout_file(self) -> DeskLayoutFile:
+        """How the screen's room is shared out in this project."""
+        if self._layout_file is None:
+            self._layout_file = DeskLayoutFile(Project(self.location).root)
+        return self._layout_file
 
     @property
     def links(self) -> LinkService:
