@@ -20,7 +20,7 @@ import jondel.tui
 
 _ROOT = Path(jondel.__file__).parent
 _CORE_MAY_IMPORT = {
-    "errors": set(),
+    "errors": {"model"},
     "model": set(),
     "sql": {"model", "errors"},
     "files": {"model", "errors"},

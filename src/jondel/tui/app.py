@@ -126,6 +126,7 @@ class JondelApp(App[None]):
     def on_unmount(self) -> None:
         with suppress(JondelError):  # how sheets were left is no reason to fail
             self.workspace.sheets.save()
+        self.workspace.keep_last_table()
         self.workspace.close()
 
     def on_ready(self) -> None:

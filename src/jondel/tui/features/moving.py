@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Iterable
 from functools import partial
 
@@ -16,6 +17,9 @@ _STOPPED_BY_ESCAPE = (
     *("edit", "write", "writing", "set-all", "statement"),
 )
 """Groups of work."""
+
+
+_STAYS_SECONDS = 1.0
 
 
 class Moving(Feature):
@@ -100,6 +104,17 @@ class Moving(Feature):
             footer_rank=lambda _: 95,
             steers=True,
         )
+
+    def arrived(self) -> None:
+        table = self.desk.place.table
+        if table is not None and table != self.desk.workspace.last_table:
+            self.desk.workspace.last_table = table
+            self.desk.start(self._keep_table, "keep-table")
+
+    async def _keep_table(self) -> None:
+        """Keep where one is, once one has stayed: the next time it begins there."""
+        await asyncio.sleep(_STAYS_SECONDS)
+        await asyncio.to_thread(self.desk.workspace.keep_last_table)
 
     def _go_to_view(self, entry: ViewEntry) -> None:
         desk, navigator = self.desk, self.desk.navigator

@@ -178,10 +178,14 @@ class MainScreen(PlainGround, Screen[None]):
         self.call_after_refresh(self._loader.count_soon)
 
     def _show_look(self, look: Look) -> None:
+        table = look.cache.table.name
+        if not self._workspace.sheets.of(table).natural:
+            self.desk.navigator.go(Place(table=table))  # it was left filtered or sorted
+            return
         state = MomentState(tables=list(look.tables))
         view = self.desk.views.require(self.desk.navigator.view)
         self._loader.arrive_with(state, view.arrival_of(look.cache))
-        self._around.tables.list.highlight(look.cache.table.name)
+        self._around.tables.list.highlight(table)
 
     def on_unmount(self) -> None:
         for feature in self._features:

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import NamedTuple, TypeAlias
 
 from rich.cells import cell_len
+from rich.style import Style
 from rich.text import Text
 from textual import events
 from textual.binding import Binding
@@ -170,19 +171,30 @@ class TableList(OptionList):
         same = [_identity(line) for line in self._entries] == [_identity(line) for line in lines]
         self._entries = lines
         self._cut_names()
-        prompts_for = [self._prompt_key(line) for line in lines]
-        before, self._prompts_for = self._prompts_for, prompts_for
         if same:
-            for index, (key, earlier) in enumerate(zip(prompts_for, before, strict=True)):
-                if key != earlier:
-                    self.replace_option_prompt_at_index(index, self._prompt(lines[index]))
+            self._redraw_changed()
             return
+        self._prompts_for = [self._prompt_key(line) for line in lines]
         with self.prevent(OptionList.OptionHighlighted):
             self.clear_options()
             self.add_options([Option(self._prompt(line)) for line in lines])
             names = self._names
             if name in names:
                 self.highlighted = names.index(name)
+
+    def _redraw_changed(self) -> None:
+        """Draw those lines anew that are not as they were drawn."""
+        before = self._prompts_for
+        self._prompts_for = [self._prompt_key(line) for line in self._entries]
+        for index, (key, earlier) in enumerate(zip(self._prompts_for, before, strict=True)):
+            if key != earlier:
+                self.replace_option_prompt_at_index(index, self._prompt(self._entries[index]))
+
+    def _is_lit(self, line: Entry) -> bool:
+        """Whether a line is drawn on the colour of the cursor, where nothing dim can be read."""
+        index = self.highlighted
+        there = index is not None and index < len(self._entries)
+        return self.has_focus and there and self._entries[index or 0] is line
 
     def _wanted_lines(self) -> list[Entry]:
         tables = list(self._tables)
@@ -235,10 +247,11 @@ class TableList(OptionList):
     def _prompt_key(self, line: Entry) -> tuple[object, ...]:
         """What a line's prompt depends on."""
         if isinstance(line, FoldedTables):
-            return (self.app.current_theme.name, line.tables)
+            return (self.app.current_theme.name, line.tables, self._is_lit(line))
         name, facts = line.name, self._facts
         return (
             self.app.current_theme.name,
+            self._is_lit(line),
             line.unreadable,
             self._cuts.get(name),
             name in facts.counts,
@@ -273,24 +286,28 @@ class TableList(OptionList):
     def _prompt(self, line: Entry) -> Text:
         if isinstance(line, FoldedTables):
             words = f"▸ {line.tables} empty table{'' if line.tables == 1 else 's'}"
-            return Text(words, ink(self, "sand-dim"), no_wrap=True, overflow="ellipsis")
+            style = Style.null() if self._is_lit(line) else ink(self, "sand-dim")
+            return Text(words, style, no_wrap=True, overflow="ellipsis")
         table, tail = line, self._tail(line)
         name = self._cuts.get(table.name, table.name)
         text = Text(fitted_text(name, max(3, self._room - len(tail))), no_wrap=True)
-        text.append(tail, ink(self, "sand-dim"))
+        lit = self._is_lit(table)
+        text.append(tail, None if lit else ink(self, "sand-dim"))
         counts = self._facts.changes.get(table.name)
         drafted = self._facts.drafted.get(table.name, 0)
         if drafted or (counts and counts.total):
             text.append("\n  ")
         if drafted:
-            text.append(f"{DRAFT_MARK}{grouped(drafted)} ", ink(self, "draft", bold=True))
+            style = Style(bold=True) if lit else ink(self, "draft", bold=True)
+            text.append(f"{DRAFT_MARK}{grouped(drafted)} ", style)
         if counts and counts.total:
             kinds: tuple[ChangeKind, ...] = ("added", "changed", "removed")
             for kind_of_change in kinds:
                 number = getattr(counts, kind_of_change)
                 if number:
                     mark = f"{MARKS[kind_of_change]}{grouped(number)} "
-                    text.append(mark, change_style(self, kind_of_change))
+                    style = Style(bold=True) if lit else change_style(self, kind_of_change)
+                    text.append(mark, style)
         return text
 
     def on_resize(self) -> None:
@@ -339,11 +356,13 @@ class TableList(OptionList):
         self.post_message(self.FindChanged(self))
 
     def on_blur(self) -> None:
+        self._redraw_changed()
         if self.typed:
             self.find("")
         self.post_message(self.FindChanged(self))
 
     def on_focus(self) -> None:
+        self._redraw_changed()
         self.post_message(self.FindChanged(self))
 
     # Going on
@@ -363,6 +382,7 @@ class TableList(OptionList):
 
     def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
         event.stop()
+        self._redraw_changed()
         if self.current is not None:
             self.post_message(self.TableHighlighted(self, self.current))
 

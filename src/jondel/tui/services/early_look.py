@@ -8,10 +8,11 @@ not import the toolkit.
 from __future__ import annotations
 
 import threading
-from collections.abc import Hashable
-from contextlib import suppress
+from collections.abc import Hashable, Mapping, Sequence
+from contextlib import closing, suppress
 from typing import NamedTuple
 
+from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.browse.windows import WindowCache
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
@@ -32,7 +33,7 @@ class Identity(NamedTuple):
 
 
 class Look(NamedTuple):
-    """What was seen: the tables to show, and the beginning of the first one."""
+    """What was seen: the tables to show, and the beginning of the one to open with."""
 
     token: Hashable
     identity: Identity
@@ -85,7 +86,27 @@ def _look_at(database: Database) -> Look | None:
     tables = tuple(table for table in database.schema().tables if not table.internal)
     if not tables:
         return None
-    cache = WindowCache(tables[0], database.measure(tables[0], quick=True))
+    table = table_to_open_with(database.location, tables)
+    cache = WindowCache(table, database.measure(table, quick=True))
     if cache.extent.rows:
         cache.add(cache.fetch(database, 0))
     return Look(token, Identity.of(database), tables, cache)
+
+
+def table_to_open_with(location: str, tables: Sequence[Table]) -> Table:
+    """The table that a database opens with; reads what is kept of it."""
+    last = LastTable(location).read()
+    return first_table(tables, last, None if last else _lately_changed(location))
+
+
+def _lately_changed(location: str) -> Mapping[str, int]:
+    """How many rows of each table the last step changed of which that is known."""
+    from jondel.core.trail.trail import Trail
+
+    with suppress(JondelError), closing(Trail(location)) as trail:
+        if trail.empty:
+            return {}
+        for step in reversed(trail.steps()):
+            if step.summary is not None and step.summary.tables:
+                return {name: counts.total for name, counts in step.summary.tables.items()}
+    return {}

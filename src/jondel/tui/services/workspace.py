@@ -7,14 +7,18 @@ writing), and one that talks to the app.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from jondel.core.browse.desk_layout import DeskLayoutFile
+from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.engines.registry import location_of
+from jondel.core.errors import StoreUnavailable
+from jondel.core.model.schema import Table
 from jondel.core.trail.project import Project
 from jondel.core.trail.trail import Trail
 from jondel.tui.services.comparisons import Comparisons
-from jondel.tui.services.early_look import EarlyLook
+from jondel.tui.services.early_look import EarlyLook, table_to_open_with
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.rows import RowService
 from jondel.tui.services.threads import WorkThread
@@ -50,6 +54,9 @@ class Workspace:
         self.writing = Writing(self.trail, survey, read_only=read_only)
         self._survey = survey
         self._app = WorkThread("app")
+        self.last_table = ""
+        """The table last looked at, once there was one."""
+        self._kept_table = ""
         self._sheets: SheetStates | None = None
         self._layout_file: DeskLayoutFile | None = None
         self._links: LinkService | None = None
@@ -79,6 +86,19 @@ class Workspace:
     def sheets_if_used(self) -> SheetStates | None:
         """How the sheets were left, if anybody has asked for that."""
         return self._sheets
+
+    def table_to_open_with(self, tables: Sequence[Table]) -> Table:
+        """The table to begin with, of one at least."""
+        if self.last_table:
+            return first_table(tables, self.last_table)
+        return table_to_open_with(self.location, tables)
+
+    def keep_last_table(self) -> None:
+        """Have the database open with the table last looked at, the next time."""
+        if self.last_table != self._kept_table:
+            with suppress(StoreUnavailable):  # of no more consequence than where one begins
+                LastTable(self.location).write(self.last_table)
+            self._kept_table = self.last_table
 
     @property
     def layout_file(self) -> DeskLayoutFile:

@@ -60,7 +60,8 @@ class ChangesView(View):
 
     async def prepare(self, place: Place, state: MomentState) -> Arrival:
         if state.table(place.table) is None:
-            place = place._replace(table=state.tables[0].name if state.tables else None)
+            first = self._desk.workspace.table_to_open_with(state.tables) if state.tables else None
+            place = place._replace(table=first.name if first is not None else None)
         return Arrival(place, partial(self._arrive, place, state))
 
     def _arrive(self, place: Place, state: MomentState) -> None:

@@ -103,7 +103,7 @@ class RecordsView(View):
         if table is None:
             if not state.tables:
                 return Arrival(place._replace(table=None), partial(self._show_nothing, _NO_TABLES))
-            table = state.tables[0]
+            table = self._desk.workspace.table_to_open_with(state.tables)
             place = Place(place.moment, place.compare_from, table.name)
         openings: list[tuple[SheetPane, SheetOpening]] = []
         without: list[SheetPane] = []
