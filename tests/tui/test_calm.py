@@ -494,8 +494,11 @@ async def test_a_filter_that_comes_back_says_so_and_how_to_drop_it(make: MakeDat
 async def test_pasted_text_is_never_taken_for_keys(make: MakeDatabase) -> None:
     async with driven(make(*_BOATS)) as driver:
         await driver.sees("berths")
-        driver.app.post_message(events.Paste("SELECT * FROM boats WHERE id = 1; q"))
-        await driver.sees("statements are not run here; `jondel query TARGET 'SELECT …'` does")
+        driver.app.post_message(events.Paste("SELECT count(*) FROM boats"))
+        await driver.sees("count")
+        assert not driver.dialog_is_open
+        driver.app.post_message(events.Paste("SELECT * FROM boats WHERE id = 1;"))
+        await driver.sees("the pasted SELECT, as a sheet of boats", "1 of ")
         driver.app.post_message(events.Paste("sswq"))
         await driver.sees("pasted text has no place here")
         assert not driver.steps

@@ -3,17 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import partial
+from typing import TYPE_CHECKING
 
+from jondel.core.browse.display import safe_name
 from jondel.tui.features.arranging import needs_table
 from jondel.tui.frame.commands import RECORDS, Command
+from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import Place
 from jondel.tui.views.records.access import records_view
 
+if TYPE_CHECKING:
+    from jondel.core.sql.conditions import Sheetlike
+
 
 class Statements(Feature):
     """A SELECT that is pasted is shown as a sheet."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        desk.open_select = self._open_text
 
     def commands(self) -> Iterable[Command]:
         yield Command(
@@ -29,7 +40,6 @@ class Statements(Feature):
         )
 
     async def _show(self) -> None:
-        from jondel.core.model.filters import Filter
         from jondel.tui.dialogs.statement import StatementDialog
 
         desk = self.desk
@@ -47,8 +57,25 @@ class Statements(Feature):
         )
         schema = await rows.schema(pane.moment)
         pasted = await desk.ask(StatementDialog(statement, schema))
-        if pasted is None:
-            return
+        if pasted is not None:
+            self._open(pasted)
+
+    def _open_text(self, text: str) -> None:
+        """Show a SELECT that was pasted as a sheet."""
+        self.desk.start(partial(self._open_pasted, text), "statement")
+
+    async def _open_pasted(self, text: str) -> None:
+        from jondel.core.sql.conditions import sheet_of
+
+        schema = await self.desk.workspace.rows.schema(self.desk.place.moment)
+        pasted = sheet_of(text, schema)
+        self._open(pasted)
+        self.desk.say(f"the pasted SELECT, as a sheet of {safe_name(pasted.table.name)}")
+
+    def _open(self, pasted: Sheetlike) -> None:
+        from jondel.core.model.filters import Filter
+
+        desk, pane = self.desk, records_view(self.desk).pane
         state = desk.workspace.sheets.of(pasted.table.name)
         if pane.table is not None and pane.table.name == pasted.table.name:
             state = pane.state
@@ -67,4 +94,4 @@ class Statements(Feature):
         place = desk.place
         there = Place(place.moment, place.compare_from, pasted.table.name, sheet=state)
         leaving = Stop("records", place) if pasted.table.name != place.table else None
-        desk.navigator.go(there, leaving=leaving, focus=True)
+        desk.navigator.go(there, view="records", leaving=leaving, focus=True)

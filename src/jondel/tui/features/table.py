@@ -26,6 +26,7 @@ FEATURES = (
     "jondel.tui.features.columns:Columns",
     "jondel.tui.features.finding:Finding",
     "jondel.tui.features.tallying:Tallying",
+    "jondel.tui.features.copying:Copying",
     "jondel.tui.features.statements:Statements",
     "jondel.tui.features.open_tables:OpenTables",
     "jondel.tui.features.links:Links",

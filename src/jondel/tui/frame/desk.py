@@ -47,6 +47,8 @@ class Desk:
     typed: TypedAhead
     restore_step: Callable[[Step], None]
     """Ask whether to restore the database to a step."""
+    open_select: Callable[[str], None]
+    """Show a SELECT as a sheet, or say why it cannot be one."""
     take_back_step: Callable[[Step], None]
     """Ask whether to take back what a step changed."""
 

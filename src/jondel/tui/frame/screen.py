@@ -389,11 +389,12 @@ class MainScreen(PlainGround, Screen[None]):
         self.desk.run("value.read_on")
 
     def on_paste(self, event: events.Paste) -> None:
-        """Nothing here takes text, and what is pasted is never taken for keys."""
+        """Nothing here takes text, and what is pasted is never taken for keys; a SELECT becomes a
+        sheet, where it can be one."""
         event.stop()
         first_word = event.text.split(maxsplit=1)[0].lower() if event.text.strip() else ""
-        if first_word in ("select", "with"):
-            self._message.say("statements are not run here; `jondel query TARGET 'SELECT …'` does")
+        if first_word in ("select", "with") and self.is_ready:
+            self.desk.open_select(event.text)
         elif first_word:
             self._message.say("pasted text has no place here: e edits a cell, f filters, / finds")
 
