@@ -42,13 +42,13 @@ async def test_tables_are_listed_with_their_counts_views_too_and_internal_ones_o
 async def test_the_sheet_shows_keys_links_nulls_and_empty_texts(make: MakeDatabase) -> None:
     async with driven(make(*_PEOPLE)) as driver:
         await driver.sees("◆ id", '""')
-        await driver.press("t", "down", "enter")
+        await driver.press("t", "home", "down", "enter")
         await driver.sees("→ berth_id", "∅", "leaks", "boats", "row 1 of 2")
 
 
 async def test_the_card_shows_the_current_record(make: MakeDatabase) -> None:
     async with driven(make(*_PEOPLE)) as driver:
-        await driver.press("t", "down", "enter", "down")
+        await driver.press("t", "home", "down", "enter", "down")
         await driver.sees("boats 2", "→ berths.id", "  leaks")
 
 
@@ -112,7 +112,7 @@ async def test_a_small_terminal_folds_the_card_away_and_opens_it_on_demand(
     make: MakeDatabase,
 ) -> None:
     async with driven(make(*_PEOPLE), SMALL) as driver:
-        await driver.press("t", "down", "enter", "down")
+        await driver.press("t", "home", "down", "enter", "down")
         await driver.sees("row 2 of 2")
         assert "→ berths.id" not in driver.text
         await driver.press("enter")
@@ -137,7 +137,7 @@ async def test_a_view_that_cannot_be_read_says_why_and_the_next_table_can(
 ) -> None:
     async with driven(make(*_PEOPLE, "CREATE VIEW astray AS SELECT * FROM gone")) as driver:
         await driver.sees("astray")
-        await driver.press("t", "down", "down")
+        await driver.press("t", "home", "down", "down")
         await driver.sees("not readable", "gone")
         await driver.press("up")
         await driver.sees("leaks")
@@ -177,7 +177,7 @@ async def test_a_home_that_cannot_be_used_leaves_looking_possible(
         await driver.sees("JONDEL_HOME", "north")
         await driver.press("escape", "s")
         await driver.sees("JONDEL_HOME")
-        await driver.press("t", "down", "enter")
+        await driver.press("t", "home", "down", "enter")
         await driver.sees("leaks")
 
 
@@ -189,7 +189,7 @@ async def test_hostile_names_and_contents_are_shown_safely_and_aligned(
         await driver.sees("tables 10")
         for _ in range(10):
             await driver.press("down") if driver.sheet.has_focus else None
-            await driver.press("t", "down", "enter", "end", "ctrl+end", "enter", "escape")
+            await driver.press("t", "home", "down", "enter", "end", "ctrl+end", "enter", "escape")
             await driver.until(lambda: not driver.app.workers or driver.table is not None)
             for line in driver.lines:
                 assert not {"\x1b", "\x07", "\x00", "\x9b", "\n", "\t"} & set(line)
@@ -200,7 +200,7 @@ async def test_hostile_names_and_contents_are_shown_safely_and_aligned(
 async def test_every_hostile_value_is_shown_in_the_card(hostile_database: Path) -> None:
     async with driven(hostile_database) as driver:
         names = driver.tables
-        await driver.press("t", *["down"] * names.index("texts"), "enter")
+        await driver.press("t", "home", *["down"] * names.index("texts"), "enter")
         await driver.sees("18 rows")
         seen = []
         for _ in range(18):
@@ -215,7 +215,7 @@ async def test_every_hostile_value_is_shown_in_the_card(hostile_database: Path) 
 async def test_2000_columns_can_be_walked(hostile_database: Path) -> None:
     async with driven(hostile_database) as driver:
         names = driver.tables
-        await driver.press("t", *["down"] * names.index("many_columns"), "enter")
+        await driver.press("t", "home", *["down"] * names.index("many_columns"), "enter")
         await driver.sees("many_columns", "c7")
         await driver.press("ctrl+end")
         await driver.sees("c1998")
@@ -255,7 +255,7 @@ async def test_a_table_of_no_visible_columns_or_rows_is_no_problem(make: MakeDat
 async def test_keys_typed_ahead_go_where_they_were_meant(harbour: Path) -> None:
     async with driven(harbour) as driver:
         names = driver.tables
-        for key in ("t", *["down"] * names.index("tide_readings"), "enter", "end"):
+        for key in ("t", "home", *["down"] * names.index("tide_readings"), "enter", "end"):
             driver.app.post_message(events.Key(key, None))
         await driver.sees("row 200 000 of 200 000")
         assert driver.sheet.has_focus
@@ -297,7 +297,18 @@ async def test_one_moves_in_a_value_and_types_in_one_breath(
 async def test_a_cell_is_edited_with_keys_typed_in_one_breath(harbour: Path) -> None:
     async with driven(harbour) as driver:
         await driver.until(lambda: bool(driver.tables))
-        for key in ("t", "down", "down", "enter", *["right"] * 4, "e", *"taken", "enter", "down"):
+        for key in (
+            "t",
+            "home",
+            "down",
+            "down",
+            "enter",
+            *["right"] * 4,
+            "e",
+            *"taken",
+            "enter",
+            "down",
+        ):
             driver.app.post_message(events.Key(key, key if len(key) == 1 else None))
         await driver.sees("* 1 not written", "row 2 of 412")
         assert driver.sheet.column_name == "status"

@@ -26,7 +26,7 @@ from seeds import seeds
 _STEPS, _NOW = 4, 5
 _TABLES = ("berths", "boats", "crews")
 _FRAMES, _FRAME_SECONDS = 15, 1 / 60
-_SHEET = slice(28, 114)
+_LIST, _SHEET = slice(0, 22), slice(23, 113)
 _CARD = slice(114, None)
 _STEERING = (
     *("left_square_bracket", "left_square_bracket", "left_square_bracket", "right_square_bracket"),
@@ -108,7 +108,7 @@ def _moments(driver: Driver, now: int) -> dict[str, set[int]]:
         title = lines[rail + 1][lines[rail].index("◉") :].split()[0]
         spoken["trail"] = {now if title == "now" else int(title[1:])}
     body = lines[1:rail]
-    counts = [re.search(r"\s(\d+)\s*$", line[:28]) for line in body if line.startswith(_listed())]
+    counts = [re.search(r"\s(\d+)\s*$", line[_LIST]) for line in body if line.startswith(_listed())]
     spoken["tables"] = {int(count[1]) - 10 for count in counts if count}
     middle = [line[_SHEET] for line in body]
     if any("changes of s" in line or "changes since" in line for line in middle[:2]):
@@ -272,7 +272,7 @@ async def test_a_slow_step_that_is_left_before_it_came_leaves_no_trace(
         await driver.sees("going to s4 … Esc stops it", " live")
         monkeypatch.undo()
         await driver.press("escape", "d")
-        await driver.sees("boats 1: at = drafted")
+        await driver.sees("boats 1: at v", "→ drafted")
         await driver.press("enter")
         await driver.sees("boats  15 rows", " live", "drafted")
         slow.let_go.set()

@@ -82,7 +82,7 @@ async def test_a_removed_record_is_shown_struck_where_it_was(
         await driver.press("t", "up", "enter")
         await driver.sees("berths  298 rows", "not live")
         await driver.until(lambda: any("-      20" in line for line in driver.lines))
-        ids = [line[28:38].strip(" -~") for line in driver.lines if " free " in line]
+        ids = [line[22:34].strip(" -~") for line in driver.lines if " free " in line]
         assert ids.index("20") == ids.index("19") + 1
         assert ids.index("22") == ids.index("21") + 1
         y = next(n for n, line in enumerate(driver.lines) if "-      20" in line)
@@ -118,7 +118,7 @@ async def test_any_two_steps_are_compared(make: MakeDatabase, app: OpenApp) -> N
         await driver.sees("5 → 8")
         await driver.press("left_square_bracket", "left_square_bracket")
         await driver.sees("changes from s1 to s2", "free → held")
-        assert "Knot" not in "\n".join(line[28:110] for line in driver.lines)
+        assert "Knot" not in "\n".join(line[22:110] for line in driver.lines)
         await driver.press("m")
         await driver.sees("changes of s2")
 

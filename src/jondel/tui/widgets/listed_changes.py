@@ -64,7 +64,7 @@ def _records(widget: Widget, table: TableChanges, records: Sequence[RecordChange
         mark = Text(f"  {MARKS[record.kind]}", change_style(widget, record.kind))
         changed = record.kind == "changed"
         cells = _cells(widget, record) if changed else _row(widget, table, record)
-        grid.add_row(mark, Text(key_text(record, _KEY_CHARACTERS) or "new"), cells)
+        grid.add_row(mark, Text(f"{key_text(record, _KEY_CHARACTERS) or 'new'} "), cells)
     return grid
 
 
