@@ -9,6 +9,7 @@ import pytest
 
 from conftest import MakeDatabase
 from jondel.core.browse.link_guesses import guessed_links
+from jondel.core.browse.link_tree import LinkNode, lines_of_links
 from jondel.core.browse.links import (
     Link,
     LinkDecisions,
@@ -18,6 +19,7 @@ from jondel.core.browse.links import (
     target_of,
 )
 from jondel.core.engines.protocol import Database
+from jondel.core.model.schema import Column, Table
 
 Opened = Callable[[Path], Database]
 
@@ -184,3 +186,18 @@ def test_what_a_person_decides_goes_before_what_is_guessed() -> None:
     decisions = decisions.confirm(berth).refuse(own)
     assert all_links([], [berth], decisions) == {berth: "confirmed", crew: "confirmed"}
     assert all_links([berth], [berth], LinkDecisions()) == {berth: "declared"}
+
+
+def test_links_that_nothing_uses_are_one_line() -> None:
+    berths = Table("main", "berths", "table", (Column("id", key_position=1),))
+    nodes = []
+    for child, count in (("boats", 0), ("bookings", 2), ("lamps", 0), ("crews", None)):
+        link = Link(child, ("berth",), "berths", ("id",))
+        node = LinkNode(berths, (1,), link, "declared", outwards=False)
+        node.count = count
+        nodes.append(node)
+    lines = list(lines_of_links(nodes))
+    assert [entry.link.label for entry in lines if entry.link] == ["bookings.berth", "crews.berth"]
+    assert [node.label for node in lines[-1].unused] == ["boats.berth", "lamps.berth"]
+    alone = list(lines_of_links(nodes[:2]))
+    assert [entry.link.label for entry in alone if entry.link] == ["boats.berth", "bookings.berth"]

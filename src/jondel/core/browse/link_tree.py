@@ -36,6 +36,11 @@ class LinkNode:
         self.problem = ""
 
     @property
+    def is_unused(self) -> bool:
+        """Whether it is known that nothing points here by it."""
+        return not self.outwards and self.count == 0 and not self.at_least and not self.problem
+
+    @property
     def label(self) -> str:
         """The near end outwards, the far end inwards."""
         if self.outwards:
@@ -58,13 +63,15 @@ class RecordNode:
 
 
 class LinkLine(NamedTuple):
-    """A line of the tree and what is on it: a heading, a link, a record, or all its fields."""
+    """A line of the tree and what is on it: a heading, a link, a record, all its fields, or the
+    links by which nothing points at it."""
 
     depth: int
     heading: str = ""
     link: LinkNode | None = None
     record: RecordNode | None = None
     fields_of: RecordNode | None = None
+    unused: tuple[LinkNode, ...] = ()
 
 
 def record_words(record: LinkedRecord) -> str:
@@ -81,8 +88,11 @@ def lines_of_links(nodes: Sequence[LinkNode], depth: int = 0) -> Iterator[LinkLi
     """The lines of a record's links, as far as they are unfolded."""
     for outwards, heading in ((True, "points to"), (False, "pointed at by")):
         chosen = [node for node in nodes if node.outwards == outwards]
+        unused = tuple(node for node in chosen if node.is_unused)
         if chosen:
             yield LinkLine(depth, heading)
+        if len(unused) > 1:
+            chosen = [node for node in chosen if not node.is_unused]
         for node in chosen:
             yield LinkLine(depth + 1, link=node)
             if node.open:
@@ -91,6 +101,8 @@ def lines_of_links(nodes: Sequence[LinkNode], depth: int = 0) -> Iterator[LinkLi
                         yield LinkLine(depth + 2, record=record)
                     if outwards or record.open:
                         yield from _inside(record, depth + 2 + (not outwards))
+        if len(unused) > 1:
+            yield LinkLine(depth + 1, unused=unused)
 
 
 def _inside(record: RecordNode, depth: int) -> Iterator[LinkLine]:

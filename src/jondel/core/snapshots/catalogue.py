@@ -118,6 +118,22 @@ class Snapshot(NamedTuple):
         """What to call it: its label, else what triggered it, else its id."""
         return self.label or self.trigger.text or self.id
 
+    @property
+    def short_title(self) -> str:
+        """The title where there is little room: a word for what was taken by itself."""
+        kind, text = self.trigger
+        if self.label or not text:
+            return self.title
+        if text.startswith("before "):
+            return "before"
+        return {"draft": "draft", "watch": "watch"}.get(kind, text)
+
+    @property
+    def by_itself(self) -> bool:
+        """Whether nobody asked for it, or gave it a name since."""
+        automatic = self.trigger.kind in ("watch", "draft", "restore")
+        return not self.protected and (automatic or self.trigger.text.startswith("before "))
+
 
 class Catalogue:
     """The catalogue in a folder, for one database location."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from typing import NamedTuple
 
 from rich.cells import cell_len
 from rich.style import Style
@@ -12,18 +13,38 @@ from textual.message import Message
 from textual.widget import Widget
 
 from jondel.core.browse.display import safe_name
-from jondel.core.model.changes import MARKS, ChangeKind, ChangeSummary
+from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind, ChangeSummary
 from jondel.core.trail.trail import Step
 from jondel.tui.services.moments import NOW, AtStep, Moment
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.styles import change_style, ink
 
 STEP, STEP_SELECTED, STEP_PINNED = "●", "◉", "◆"
+RUN = "●●"
+"""Several steps in the place of one."""
 _NOW, _NOW_SELECTED = "◌", "◉"
 _HEIGHTS = "▁▂▃▄▅▆▇█"
 _NARROWEST_SLOT, _WIDEST_SLOT = 12, 20
 _NOW_SLOT = 14
 _HEAD = " trail "
+
+
+class _Run(NamedTuple):
+    """Steps one after the other that nobody asked for, in the place of one."""
+
+    steps: tuple[Step, ...]
+
+    @property
+    def summary(self) -> ChangeSummary | None:
+        """The sizes of their changes together, where all are known."""
+        known = [step.summary for step in self.steps if step.summary is not None]
+        if len(known) < len(self.steps):
+            return None
+        tables: dict[str, ChangeCounts] = {}
+        for summary in known:
+            for name, counts in summary.tables.items():
+                tables[name] = tables.get(name, ChangeCounts()) + counts
+        return ChangeSummary(tables, sum(summary.schema_changes for summary in known))
 
 
 class TrailStrip(Widget):
@@ -83,45 +104,86 @@ class TrailStrip(Widget):
         slot = _WIDEST_SLOT
         if self._steps:
             slot = max(_NARROWEST_SLOT, min(_WIDEST_SLOT, room // len(self._steps)))
-        shown, hidden_before, hidden_after = self._shown(max(1, room // slot))
+        most = max(1, room // slot)
+        stops = self._stops_for(most)
+        shown, hidden_before, hidden_after = self._shown(stops, most)
         rail = Text(_HEAD, ink(self, "sand-dim"), no_wrap=True)
         titles, sizes = Text(no_wrap=True), Text(" " * len(_HEAD), no_wrap=True)
         new = f" {len(self._unseen)} new" if self._unseen else ""
         titles.append(fitted_text(new, len(_HEAD)), ink(self, "brass", bold=True))
         self._stops = []
         self._gap(rail, titles, sizes, "", f"‹{hidden_before}" if hidden_before else "")
-        for step in shown:
-            moment = AtStep(step.number)
-            selected = moment == self._selected
-            node = STEP_SELECTED if selected else STEP_PINNED if step.after.pinned else STEP
-            style = ink(self, "brass", bold=True) if selected else ink(self, "sea")
-            self._stops.append((len(rail), len(rail) + slot, moment))
-            rail.append(node, style)
-            bars = self._append_bars(rail, step.summary)
-            rail.append("─" * (slot - 1 - bars), ink(self, "rail"))
-            new = "new " if step.number in self._unseen else ""
-            title = fitted_text(f"{new}{safe_name(step.after.title)}", slot - 2) + "  "
-            titles.append(title, self._title_style(selected or bool(new)))
-            if moment == self._compare_from:
-                words = fitted_text("compare from", slot - 2) + "  "
-                sizes.append(words, ink(self, "brass", bold=True))
+        for stop in shown:
+            if isinstance(stop, _Run):
+                self._append_run(rail, titles, sizes, stop, slot)
             else:
-                self._append_size(sizes, step.summary, "" if step.before else "trail starts", slot)
+                self._append_step(rail, titles, sizes, stop, slot)
         self._gap(rail, titles, sizes, "", f"{hidden_after}›" if hidden_after else "")
         self._now_node(rail, titles, sizes)
         return Text("\n", no_wrap=True).join([rail, titles, sizes])
 
-    def _shown(self, most: int) -> tuple[Sequence[Step], int, int]:
-        """The steps that fit: those around the selected one, else the latest."""
+    def _append_step(self, rail: Text, titles: Text, sizes: Text, step: Step, slot: int) -> None:
+        moment = AtStep(step.number)
+        selected = moment == self._selected
+        node = STEP_SELECTED if selected else STEP_PINNED if step.after.pinned else STEP
+        style = ink(self, "brass", bold=True) if selected else ink(self, "sea")
+        self._stops.append((len(rail), len(rail) + slot, moment))
+        rail.append(node, style)
+        bars = self._append_bars(rail, step.summary)
+        rail.append("─" * (slot - 1 - bars), ink(self, "rail"))
+        new = "new " if step.number in self._unseen else ""
+        title = fitted_text(f"{new}{safe_name(step.after.short_title)}", slot - 2) + "  "
+        titles.append(title, self._title_style(selected or bool(new)))
+        if moment == self._compare_from:
+            words = fitted_text("compare from", slot - 2) + "  "
+            sizes.append(words, ink(self, "brass", bold=True))
+        else:
+            self._append_size(sizes, step.summary, "" if step.before else "trail starts", slot)
+
+    def _append_run(self, rail: Text, titles: Text, sizes: Text, run: _Run, slot: int) -> None:
+        first, last = run.steps[0], run.steps[-1]
+        self._stops.append((len(rail), len(rail) + slot, AtStep(last.number)))
+        rail.append(RUN, ink(self, "sea"))
+        bars = self._append_bars(rail, run.summary)
+        rail.append("─" * (slot - len(RUN) - bars), ink(self, "rail"))
+        title = fitted_text(f"{first.after.id}–{last.after.id}", slot - 2) + "  "
+        titles.append(title, self._title_style(False))
+        self._append_size(sizes, run.summary, f"{len(run.steps)} steps", slot)
+
+    def _stops_for(self, most: int) -> list[Step | _Run]:
+        """The steps; where they are too many, those that nobody asked for are put together."""
         if len(self._steps) <= most:
-            return self._steps, 0, 0
-        moments = [AtStep(step.number) for step in self._steps]
-        last = len(self._steps)
-        if self._selected in moments:
-            last = min(last, max(most, moments.index(self._selected) + 1 + most // 2))
-        last = max(most, min(len(self._steps), last + self._scrolled))
+            return list(self._steps)
+        stops: list[Step | _Run] = []
+        for step in self._steps:
+            moment = AtStep(step.number)
+            aside = (
+                step.before is not None
+                and step.after.by_itself
+                and step.number not in self._unseen
+                and moment not in (self._selected, self._compare_from)
+            )
+            before = stops[-1] if stops else None
+            if aside and isinstance(before, _Run):
+                stops[-1] = _Run((*before.steps, step))
+            else:
+                stops.append(_Run((step,)) if aside else step)
+        return [s.steps[0] if isinstance(s, _Run) and len(s.steps) == 1 else s for s in stops]
+
+    def _shown(
+        self, stops: Sequence[Step | _Run], most: int
+    ) -> tuple[Sequence[Step | _Run], int, int]:
+        """What fits: around the selected step, else the latest; and how many steps are before and
+        after that."""
+        if len(stops) <= most:
+            return stops, 0, 0
+        at = [AtStep(s.number) if isinstance(s, Step) else None for s in stops]
+        last = len(stops)
+        if self._selected in at:
+            last = min(last, max(most, at.index(self._selected) + 1 + most // 2))
+        last = max(most, min(len(stops), last + self._scrolled))
         first = max(0, last - most)
-        return self._steps[first:last], first, len(self._steps) - last
+        return stops[first:last], _steps_in(stops[:first]), _steps_in(stops[last:])
 
     def _gap(self, rail: Text, titles: Text, sizes: Text, title: str, sign: str) -> None:
         rail.append(fitted_text(sign, 3).replace(" ", "─"), ink(self, "rail"))
@@ -191,3 +253,7 @@ class TrailStrip(Widget):
             if start <= event.x < end:
                 self.post_message(self.MomentChosen(self, moment))
                 return
+
+
+def _steps_in(stops: Sequence[Step | _Run]) -> int:
+    return sum(len(stop.steps) if isinstance(stop, _Run) else 1 for stop in stops)

@@ -199,6 +199,9 @@ def link_lines(nodes: Sequence[LinkNode]) -> Iterator[CardLine]:
             sign = "▾" if entry.record.open else "▸"
             runs = [(f"{sign} ", NAME), (entry.record.summary, LINK)]
             yield CardLine(indent, runs, LinkSpot(number))
+        elif entry.unused:
+            labels = ", ".join(safe_name(node.label) for node in entry.unused)
+            yield CardLine(indent, [(f"no records: {labels}", NAME)])
         elif entry.fields_of is not None:
             record = entry.fields_of.record
             for column, value in zip(record.table.column_names, record.row, strict=False):

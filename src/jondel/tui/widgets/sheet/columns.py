@@ -27,7 +27,10 @@ _PLAIN = ColumnLayout()
 
 
 class SheetColumns:
-    """The shown columns of a source, fitted to some of its rows.
+    """The shown columns of a source, fitted to some of its rows and to the room there is.
+
+    Each column first gets what its name and short values need, up to a limit; where that leaves
+    room, what is declared of columns and long values get it, those that need least first.
 
     A column's *place* is its index among those shown, from 0; ``fields`` gives for each place the
     column's index in the source. All widths and distances are in terminal cells; distances count
@@ -50,10 +53,17 @@ class SheetColumns:
         self.names = [column.heading for column in shown]
         self.remarks = [column.remark for column in shown]
         self._chosen = [layout.width(column.name) for column in shown]
-        self.widths = [
+        self._fitted = [
             chosen or _heading_width(column)
             for column, chosen in zip(shown, self._chosen, strict=True)
         ]
+        self._wanted = [
+            chosen or max(width, cell_len(column.remark))
+            for column, chosen, width in zip(shown, self._chosen, self._fitted, strict=True)
+        ]
+        """What would show all that is known of; at least what is fitted."""
+        self._room = 0
+        self.widths = list(self._fitted)
         self.right: list[bool] = []
         for field, column in zip(self.fields, shown, strict=True):
             values = [row[field] for row in rows if row and row[field] is not None]
@@ -84,33 +94,52 @@ class SheetColumns:
 
     def widen(self, rows: Sequence[ShownRow]) -> bool:
         """Make room for values longer than those seen before; True if that changed anything."""
-        wider = False
+        before = list(self.widths)
         growing = [
             (place, field)
             for place, field in enumerate(self.fields)
-            if not self._chosen[place] and self.widths[place] < _WIDEST_FITTED
+            if not self._chosen[place] and self._wanted[place] < self._most
         ]
         for row in rows[: max(8, _MEASURED_VALUES // max(1, len(self)))]:
             if not row:
                 continue
             for place, field in growing:
-                width = self.widths[place]
-                value = row[field]
+                width, value = self._wanted[place], row[field]
                 if value.__class__ is int:
                     needed = len(str(value))
-                elif width < _WIDEST_FITTED:
-                    needed = width_of(pieces(value, _WIDEST_FITTED + 1))
+                elif width < self._most:
+                    needed = width_of(pieces(value, self._most + 1))
                 else:
                     continue
                 if needed > width:
-                    self.widths[place] = min(needed, _WIDEST_FITTED)
-                    wider = True
-        if wider:
-            self._place()
-        return wider
+                    self._wanted[place] = min(needed, self._most)
+                if needed > self._fitted[place]:
+                    self._fitted[place] = min(needed, _WIDEST_FITTED)
+        self._share_out()
+        return self.widths != before
 
-    def fit_frozen(self, room: int) -> None:
-        """Freeze as many of the columns that are to be as leave room for the others."""
+    @property
+    def _most(self) -> int:
+        """How wide a value is measured at most: no further than there is room for."""
+        spare = self._room - GUTTER - sum(self._fitted) - GAP * len(self._fitted)
+        return max(_WIDEST_FITTED, min(WIDEST, _WIDEST_FITTED + spare))
+
+    def _share_out(self) -> None:
+        self.widths = list(self._fitted)
+        spare = self._room - GUTTER - sum(self._fitted) - GAP * (len(self._fitted) - 1)
+        wants = [want - has for want, has in zip(self._wanted, self._fitted, strict=True)]
+        for place in sorted(range(len(wants)), key=wants.__getitem__):
+            more = min(wants[place], spare)
+            if more > 0:
+                self.widths[place] += more
+                spare -= more
+        self._place()
+
+    def fit(self, room: int, rows: Sequence[ShownRow] = ()) -> None:
+        """Use so many cells, and freeze as many of the columns that are to be as leave room for
+        the others."""
+        self._room = room
+        self.widen(rows)
         frozen = self._wanted_frozen
         while frozen and self.edges[frozen] > room * _MOST_FROZEN_SHARE:
             frozen -= 1

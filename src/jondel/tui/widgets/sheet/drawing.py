@@ -70,7 +70,7 @@ class SheetDrawing:
             self._strips_for = wanted
             self.forget_rows()
             self._painter = SheetPainter(self._widget, ground)
-            columns.fit_frozen(width)
+            columns.fit(width)
 
     def line(self, y: int, width: int) -> Strip:
         """The line ``y`` of the view, from 0 at its top."""

@@ -401,7 +401,7 @@ class Sheet(LinesView, can_focus=True):
         first = [source.row(ordinal) for ordinal in range(min(self.rows, BLOCK_ROWS))]
         rows = [entry[1] for entry in first if entry]
         self._columns = SheetColumns(source.columns, rows, self._column_layout)
-        self._columns.fit_frozen(self.scrollable_content_region.width)
+        self._columns.fit(self.scrollable_content_region.width, rows)
 
     def _widen(self, rows: Sequence[ShownRow]) -> None:
         """Make room for values; what is at the left edge stays there."""
@@ -582,6 +582,9 @@ class Sheet(LinesView, can_focus=True):
             self.post_message(self.Entered(self))
 
     def on_resize(self) -> None:
+        if self.source is not None:
+            self._columns.fit(self.scrollable_content_region.width, self.sample_rows())
+            self._resize()
         self._keep_cursor_in_view()
         self._read_visible()
         self.call_after_refresh(self.on_view_moved)
