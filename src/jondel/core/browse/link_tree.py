@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.display import line
 from jondel.core.browse.links import Link, LinkedRecord, Standing
-from jondel.core.browse.record_title import record_title
+from jondel.core.browse.record_title import naming_values, record_title
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
 
@@ -77,9 +77,8 @@ class LinkLine(NamedTuple):
 def record_words(record: LinkedRecord) -> str:
     """A record in a few words: its key, and the text that tells best which it is."""
     table, row = record.table, record.row
-    values = dict(zip(table.column_names, row, strict=False))
-    keys = [values[name] for name in table.primary_key] or list(record.position)
-    words = " · ".join(line(value, _SUMMARY_CHARACTERS) for value in keys)
+    name = naming_values(table, record.position, row)
+    words = " · ".join(line(value, _SUMMARY_CHARACTERS) for value in name)
     text = record_title(table, row)
     return f"{words}  {line(text, _SUMMARY_CHARACTERS)}" if text is not None else words
 

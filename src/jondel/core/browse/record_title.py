@@ -5,12 +5,23 @@ from __future__ import annotations
 import re
 
 from jondel.core.browse.times import guess_time_kind
+from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import ShownRow
+from jondel.core.model.values import ShownRow, Value
 
 _NAMES = re.compile(r"name|title|label|subject|caption|summary|headline|email|nick|username")
 _CODES = re.compile(r"id|uuid|guid|key|hash|token|checksum|digest|type|kind|status|state|lang")
 _CODE_LIKE = re.compile(r"[0-9a-fA-F-]{16,}|[\W\d_]+")
+
+
+def naming_values(table: Table, position: Position, row: ShownRow) -> tuple[Value, ...]:
+    """What names a record: its key, what else no two records share, or where it is."""
+    names = table.column_names
+    if len(row) == len(names):
+        values = tuple(row[names.index(name)] for name in table.naming_columns)
+        if values and None not in values:
+            return values
+    return position
 
 
 def record_title(table: Table, row: ShownRow) -> str | None:

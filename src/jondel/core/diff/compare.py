@@ -75,6 +75,8 @@ class TableDifference:
     declared: Mapping[str, Column] = field(default_factory=dict)
     """The columns of the newer side by name."""
     nothing_to_read: bool = False
+    named_by: tuple[str, ...] = ()
+    """See ``TableChanges``."""
 
 
 def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Changes:
@@ -211,6 +213,7 @@ class Comparison:
             _differing_records(before, after, old, new, key, cells, only, self._scope),
             method,
             {column.name: column for column in new.columns} if new else {},
+            named_by=shown.unique_key if key.is_row_id else (),
         )
 
 
@@ -271,6 +274,7 @@ def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
         tuple(kept),
         ChangeCounts(**counts),
         hidden,
+        difference.named_by,
     )
 
 

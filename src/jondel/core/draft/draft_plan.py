@@ -214,7 +214,7 @@ def _insert(table: Table, entry: NewRecord) -> RowWrite:
 
 
 def _write(kind: WriteKind, table: Table, expected: Cells, values: Cells, entry: Entry) -> RowWrite:
-    record = record_words(entry)
+    record = record_words(entry, table)
     return RowWrite(kind, table.name, expected, values, record, table.position_columns)
 
 
@@ -236,16 +236,21 @@ def _expected(table: Table, entry: RecordEdit) -> Cells:
     return (*position, *shown)
 
 
-def record_words(entry: RecordEdit | NewRecord) -> str:
-    """An entry's record in a few words."""
+def record_words(entry: RecordEdit | NewRecord, table: Table | None) -> str:
+    """An entry's record in a few words; ``table`` is None where it is not at hand."""
     if isinstance(entry, NewRecord):
         return f"new record {entry.number}"
-    return " · ".join(line(value, 40) for value in entry.position)
+    held = dict(entry.original)
+    names = table.naming_columns if table is not None else ()
+    name = tuple(held.get(column) for column in names)
+    if not name or None in name:
+        name = entry.position
+    return " · ".join(line(value, 40) for value in name)
 
 
-def entry_words(entry: RecordEdit | NewRecord) -> str:
-    """An entry on one line: the record, and what is to become of it."""
-    record = f"{safe_name(entry.table)} {record_words(entry)}"
+def entry_words(entry: RecordEdit | NewRecord, table: Table | None) -> str:
+    """An entry on one line: the record, and what is to become of it; see ``record_words``."""
+    record = f"{safe_name(entry.table)} {record_words(entry, table)}"
     if isinstance(entry, RecordEdit) and entry.deleted:
         return f"{record}: delete"
     before = dict(entry.original) if isinstance(entry, RecordEdit) else {}

@@ -48,7 +48,7 @@ def planned_changes(plan: WritePlan, schema: Schema, most: int) -> Changes:
 
 
 def _of_table(table: Table, writes: list[RowWrite], counts: ChangeCounts) -> TableChanges:
-    key = table.primary_key or table.position_columns
+    key = table.naming_columns or table.position_columns
     names = table.column_names
     records = tuple(_record(table, key, write) for write in writes)
     keyed_by_row = not table.primary_key

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Iterator
 
 from jondel.core.browse.display import line, safe_name
-from jondel.core.formats.changes_text import WHOLE, cell_lines, key_text, schema_words
+from jondel.core.formats.changes_text import WHOLE, cell_lines, record_name, schema_words
 from jondel.core.model.changes import MARKS, Changes, RecordChange, TableChanges
 
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>()#+!|~-])")
@@ -41,7 +41,7 @@ def _table(table: TableChanges) -> Iterator[str]:
 
 
 def _record(table: TableChanges, record: RecordChange) -> Iterator[str]:
-    mark, key = MARKS[record.kind], key_text(record, WHOLE)
+    mark, key = MARKS[record.kind], record_name(table, record, WHOLE)
     if record.kind == "changed":
         for cell in record.cells:
             for text in cell_lines(cell, whole=True):

@@ -45,9 +45,9 @@ def change_lines(changes: Changes, *, whole: bool = False) -> Iterator[str]:
             yield f"  … {hidden} more records, not listed"
 
 
-def key_text(record: RecordChange, limit: int = _VALUE_CHARACTERS) -> str:
-    """A record's key on one line."""
-    return " · ".join(line(value, limit) for value in record.key)
+def record_name(table: TableChanges, record: RecordChange, limit: int = _VALUE_CHARACTERS) -> str:
+    """What a record is called, on one line: its key, or what else no two records share."""
+    return " · ".join(line(value, limit) for value in table.name_of(record))
 
 
 def schema_words(entry: SchemaChange) -> str:
@@ -106,7 +106,7 @@ def _is_all_of_it(inside: Difference) -> bool:
 
 
 def _record_lines(table: TableChanges, record: RecordChange, *, whole: bool) -> Iterator[str]:
-    head = f"  {MARKS[record.kind]} {key_text(record)}"
+    head = f"  {MARKS[record.kind]} {record_name(table, record)}"
     if record.kind == "changed":
         width = max(len(safe_name(cell.column)) for cell in record.cells)
         start = head

@@ -106,6 +106,19 @@ class TableChanges(NamedTuple):
     records: tuple[RecordChange, ...]
     counts: ChangeCounts
     hidden: int = 0
+    named_by: tuple[str, ...] = ()
+    """The columns that name a record for people where its key is but a row number."""
+
+    def name_of(self, record: RecordChange) -> tuple[Value, ...]:
+        """What a record is called: its key, or what else no two records share."""
+        for columns, row in (
+            (self.columns_after, record.after),
+            (self.columns_before, record.before),
+        ):
+            if row is not None and self.named_by and set(self.named_by) <= set(columns):
+                values = tuple(row[columns.index(name)] for name in self.named_by)
+                return record.key if None in values else values
+        return record.key
 
 
 class SchemaChange(NamedTuple):

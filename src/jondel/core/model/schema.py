@@ -80,6 +80,9 @@ class Table:
     for in that order, and nothing is written."""
     unreadable: str | None = None
     """Why the columns could not be read, or None."""
+    unique_key: tuple[str, ...] = ()
+    """Where no primary key is declared: the columns whose values no two rows share, if any. They
+    name a record for people; they may be NULL in several rows."""
 
     @cached_property
     def primary_key(self) -> tuple[str, ...]:
@@ -100,6 +103,11 @@ class Table:
         if self.row_id is not None:
             return (self.row_id,)
         return self.primary_key
+
+    @cached_property
+    def naming_columns(self) -> tuple[str, ...]:
+        """What names a record for people: the primary key, else what is unique, if anything."""
+        return self.primary_key or self.unique_key
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)

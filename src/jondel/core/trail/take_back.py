@@ -205,6 +205,7 @@ def only_record(changes: Changes, table: str, is_it: Callable[[RecordChange], bo
         entry.columns_after,
         records,
         entry.counts,
+        named_by=entry.named_by,
     )
     return Changes((kept,), method=changes.method)
 

@@ -20,6 +20,7 @@ from jondel.core.browse.display import line, safe_name
 from jondel.core.draft.draft import Entry
 from jondel.core.draft.draft_plan import entry_words
 from jondel.core.draft.draft_writer import Conflict
+from jondel.core.model.schema import Table
 from jondel.core.model.values import identical
 from jondel.tui.frame.dialog import Dialog, foot, heading, problem_line
 
@@ -54,9 +55,13 @@ class DraftDialog(Dialog[DraftWish | None]):
         Binding("ctrl+z", "wish('UNDO')", "undo the last edit"),
     ]
 
-    def __init__(self, entries: Sequence[Entry], place: int = 0) -> None:
+    def __init__(
+        self, entries: Sequence[Entry], tables: Sequence[Table | None], place: int = 0
+    ) -> None:
+        """``tables`` are those of the entries, as far as they are at hand."""
         super().__init__()
         self._entries = entries
+        self._tables = tables
         self._place = place
 
     def compose(self) -> ComposeResult:
@@ -64,7 +69,8 @@ class DraftDialog(Dialog[DraftWish | None]):
             count = len(self._entries)
             title = f"The draft: {count} record{'' if count == 1 else 's'}, nothing written yet"
             yield heading(title)
-            words = [line(entry_words(entry), _SHOWN_CHARACTERS) for entry in self._entries]
+            pairs = zip(self._entries, self._tables, strict=True)
+            words = [line(entry_words(*pair), _SHOWN_CHARACTERS) for pair in pairs]
             yield OptionList(*(Option(Text(w, no_wrap=True)) for w in words), markup=False)
             yield foot(
                 "Enter goes to the record · Del discards it · D discards all\n"

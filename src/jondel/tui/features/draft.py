@@ -106,7 +106,8 @@ class DraftFeature(Feature):
 
         desk, drafts, place = self.desk, self.desk.workspace.drafts, 0
         while entries := drafts.entries():
-            wish = await desk.ask(DraftDialog(entries, place))
+            tables = [desk.state.table(entry.table) for entry in entries]
+            wish = await desk.ask(DraftDialog(entries, tables, place))
             if wish is None:
                 return
             place = wish.place
@@ -297,7 +298,10 @@ class DraftFeature(Feature):
         from jondel.core.draft.draft_plan import entry_words
 
         draft_changed(self.desk)
-        words = line(entry_words(entries[0]), 100) if len(entries) == 1 else _records(len(entries))
+        words = _records(len(entries))
+        if len(entries) == 1:
+            table = self.desk.state.table(entries[0].table)
+            words = line(entry_words(entries[0], table), 100)
         self.desk.say(f"{what}: {words}; {further}")
 
     async def _ask_to_undo(self) -> None:

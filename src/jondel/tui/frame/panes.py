@@ -8,8 +8,8 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 
 from jondel.core.browse.display import line, safe_name
+from jondel.core.browse.record_title import naming_values
 from jondel.core.model.changes import MARKS, RecordChange
-from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Value
 from jondel.tui.frame.table_list import TableFacts, TableList
@@ -80,15 +80,16 @@ class CardPane(PlainGround, Vertical):
             self._title.show([(" record", "dim")])
             self.card.clear(shown.words)
         elif isinstance(shown, ShownChange):
-            self._show_title(shown.table.table, shown.record.key, shown.record)
+            self._show_title(shown.table.table, shown.table.name_of(shown.record), shown.record)
             self.card.show_change(shown.table, shown.record)
         else:
-            self._show_title(shown.table.name, shown.position, shown.change)
+            name = naming_values(shown.table, shown.position, shown.row)
+            self._show_title(shown.table.name, name, shown.change)
             self.card.show_record(
                 shown.table, shown.row, shown.change, readings=readings, edited=edited
             )
 
-    def _show_title(self, table: str, key: Position, change: RecordChange | None) -> None:
+    def _show_title(self, table: str, key: Sequence[Value], change: RecordChange | None) -> None:
         key_text = " · ".join(line(value, _KEY_CHARACTERS) for value in key)
         remark = f"{MARKS[change.kind]} {change.kind} " if change else ""
         self._title.show([(f" {safe_name(table)} {key_text}", "strong")], [(remark, "plain")])

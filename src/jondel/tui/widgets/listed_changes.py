@@ -10,7 +10,7 @@ from rich.text import Text
 from textual.widget import Widget
 
 from jondel.core.browse.display import CLIP_SIGN, grouped, line, safe_name
-from jondel.core.formats.changes_text import key_text, schema_words
+from jondel.core.formats.changes_text import record_name, schema_words
 from jondel.core.model.changes import (
     MARKS,
     CellChange,
@@ -64,7 +64,7 @@ def _records(widget: Widget, table: TableChanges, records: Sequence[RecordChange
         mark = Text(f"  {MARKS[record.kind]}", change_style(widget, record.kind))
         changed = record.kind == "changed"
         cells = _cells(widget, record) if changed else _row(widget, table, record)
-        grid.add_row(mark, Text(f"{key_text(record, _KEY_CHARACTERS) or 'new'} "), cells)
+        grid.add_row(mark, Text(f"{record_name(table, record, _KEY_CHARACTERS) or 'new'} "), cells)
     return grid
 
 

@@ -107,7 +107,24 @@ def _table(
         listed.strict,
         listed.root,
         unknown_order,
+        unique_key=() if any(c.key_position for c in columns) else _unique(connection, name, kind),
     )
+
+
+def _unique(connection: apsw.Connection, table: str, kind: TableKind) -> tuple[str, ...]:
+    """The columns of the first unique index of all rows, of columns alone."""
+    if kind != "table":
+        return ()
+    found: dict[int, list[str | None]] = {}
+    for number, column in connection.execute(
+        "SELECT l.seq, x.name FROM pragma_index_list(?, 'main') l, "
+        "pragma_index_info(l.name, 'main') x "
+        'WHERE l."unique" AND NOT l.partial ORDER BY l.seq DESC, x.seqno',
+        (table,),
+    ):
+        found.setdefault(number, []).append(column)
+    named = ([name for name in names if name] for names in found.values() if None not in names)
+    return tuple(next(named, ()))
 
 
 def _columns_of_all(connection: apsw.Connection) -> dict[str, tuple[Column, ...]]:

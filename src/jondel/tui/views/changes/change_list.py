@@ -16,7 +16,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from jondel.core.browse.display import Piece, pieces, safe_name
-from jondel.core.formats.changes_text import cell_parts, key_text, schema_words
+from jondel.core.formats.changes_text import cell_parts, record_name, schema_words
 from jondel.core.formats.inside_text import Part, closed_up
 from jondel.core.model.changes import (
     MARKS,
@@ -227,12 +227,12 @@ class ChangeList(ScrollView, can_focus=True):
         mark = base + change_style(self, "changed" if line.rekeyed_from else record.kind)
         key_width = _key_width(line, width)
         sign = MARKS["changed"] if line.rekeyed_from else MARKS[record.kind]
-        head = f"{sign} {fitted_text(key_text(record), key_width)}"
+        head = f"{sign} {fitted_text(record_name(line.table, record), key_width)}"
         yield Segment(head if line.first else " " * (2 + key_width), mark)
         room = _room(line, width)
         yield Segment("  ", base)
         if line.rekeyed_from is not None:
-            words = f"only the key changed; it was {key_text(line.rekeyed_from)}"
+            words = f"only the key changed; it was {record_name(line.table, line.rekeyed_from)}"
             yield Segment(fitted_text(words, room), base + change_style(self, "changed"))
             return
         if line.cell is None:
@@ -407,7 +407,7 @@ def _lines(changes: Changes, nothing: Sequence[str]) -> Iterator[Line]:
 
 def _table_lines(table: TableChanges) -> Iterator[Line]:
     sample = table.records[:500]
-    key_width = max((len(key_text(record)) for record in sample), default=1)
+    key_width = max((len(record_name(table, record)) for record in sample), default=1)
     key_width = min(_WIDEST_KEY, max(3, key_width))
     names = [len(safe_name(cell.column)) for record in sample for cell in record.cells]
     name_width = min(_WIDEST_NAME, max(names, default=1))
