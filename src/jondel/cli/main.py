@@ -29,6 +29,10 @@ COMMANDS = frozenset(
 
 def main() -> None:
     """Run the command line; every error a person can cause is one line on stderr."""
+    if "_ARGCOMPLETE" in os.environ:
+        from jondel.cli.completing import complete
+
+        complete()
     _open_standard_streams()
     forms = {argument.rpartition("=")[2] for argument in sys.argv[1:]}
     _prepare_output(for_programs=not forms.isdisjoint(("--json", "json", "csv")))
@@ -90,6 +94,11 @@ def _run(arguments: list[str]) -> int:
         sys.stdout.write(f"jondel {__version__}\n")
         return 0
     first = arguments[0] if arguments else None
+    if first == "--install-completion" and len(arguments) < 3:
+        from jondel.cli.completing import install
+
+        sys.stdout.write(f"{install(arguments[1] if arguments[1:] else None)}\n")
+        return 0
     if len(arguments) < 2 and first not in COMMANDS and not (first or "").startswith("-"):
         from jondel.cli.interface import open_target
 

@@ -20,7 +20,8 @@ _NOISE_VERBS = ("add", "remove")
 _STORE_VERBS = ("budget", "move", "empty", "check", "mend")
 _DESCRIPTION = (
     "See exactly what your app wrote to its database. `jondel TARGET` opens the interface on a "
-    "database; without TARGET, on one found here. Give --version for the version."
+    "database; without TARGET, on one found here. --version tells the version, "
+    "--install-completion has your shell complete commands, databases, labels and tables."
 )
 
 
@@ -104,6 +105,11 @@ def _split(arguments: list[str]) -> tuple[list[str], list[str]]:
         at = arguments.index("--")
         return arguments[:at], arguments[at + 1 :]
     return arguments, []
+
+
+def full_parser() -> argparse.ArgumentParser:
+    """The parser for all commands."""
+    return _parser("")
 
 
 def _parser(only: str) -> argparse.ArgumentParser:

@@ -44,6 +44,14 @@ def find_in(folder: Path) -> list[Found]:
     )
 
 
+def is_database(path: Path) -> bool:
+    """Whether the first bytes of a file are those of a database; False where it cannot be read."""
+    try:
+        return read_header(path).startswith(_MAGIC)
+    except (JondelError, OSError):
+        return False
+
+
 def _is_store(folder: str, names: list[str]) -> bool:
     """Whether a folder is a store of snapshots, wherever it was moved to."""
     if _CATALOGUE not in names:
@@ -71,8 +79,8 @@ def _candidates(folder: Path, home: str) -> Iterator[Found]:
                 info = path.stat()
                 if info.st_size < _SMALLEST or not os.access(path, os.R_OK):
                     continue
-                if not read_header(path).startswith(_MAGIC):
-                    continue
-            except (OSError, JondelError):
+            except OSError:
+                continue
+            if not is_database(path):
                 continue
             yield Found(path, info.st_size, info.st_mtime)

@@ -23,20 +23,25 @@ class LabelDialog(Dialog[str | None]):
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]
 
     def __init__(
-        self, taken: Sequence[str], title: str = "Snapshot with a label", value: str | None = None
+        self,
+        taken: Sequence[str],
+        title: str = "Snapshot with a label",
+        value: str | None = None,
+        example: str = "",
     ) -> None:
         """With a ``value`` to begin with, no label can be chosen too."""
         super().__init__()
         self._taken = frozenset(taken) - {value}
         self._title = title
         self._value = value
+        self._example = example
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog"):
             yield heading(self._title)
             yield TextField(
                 self._value or "",
-                placeholder="after the second booking" if self._value is None else "no label",
+                placeholder=self._example if self._value is None else "no label",
                 id="label",
             )
             yield Static("", id="label-problem", markup=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from jondel.core.browse.display import line
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.navigator import Reach
@@ -43,7 +44,10 @@ class Snapshots(Feature):
         )  # dialogs are not needed for the first rows
 
         steps = self.desk.workspace.trail.steps
-        label = await self.desk.ask(LabelDialog([s.after.label for s in steps if s.after.label]))
+        table = self.desk.place.table
+        example = f"{line(table, 40)} as it should be" if table else ""
+        taken = [s.after.label for s in steps if s.after.label]
+        label = await self.desk.ask(LabelDialog(taken, example=example))
         if label is not None:
             await self._take(label)
 
