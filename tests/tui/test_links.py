@@ -220,3 +220,33 @@ async def test_the_card_of_a_small_terminal_has_the_links_too(
         await _open(driver, "berths")
         await driver.press("v", "end")
         await driver.sees("pontoons 1  North arm", "boats.berth_id")
+
+
+async def test_the_card_of_a_change_has_times_and_links_too(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(
+        "CREATE TABLE berths(id INTEGER PRIMARY KEY, name TEXT)",
+        "INSERT INTO berths VALUES (1, 'north'), (2, 'south')",
+        "CREATE TABLE stays(id INTEGER PRIMARY KEY, berth INTEGER REFERENCES berths, "
+        "paid_at INTEGER)",
+        "INSERT INTO stays VALUES (1, 1, 1780000000)",
+    )
+    async with driven(path) as driver:
+        await driver.open_table("berths")
+        await driver.press("s")
+        await driver.sees("s1 taken")
+        app(path).run("INSERT INTO stays VALUES (2, 2, 1780086400)")
+        await driver.press("c")
+        await driver.sees("+ 2 ")
+        await driver.until(
+            lambda: (
+                "berths 2  south" in _card(driver)
+                and "2026-05-29" in _card(driver)
+                and "paid_at  integer" in _card(driver)
+            )
+        )
+        await driver.press("v", "end", "enter")
+        await driver.sees("berths  2 rows", "row 2 of 2")
+        await driver.press("backspace")
+        await driver.sees("changes since s1")

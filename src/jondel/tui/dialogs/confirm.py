@@ -22,7 +22,7 @@ from jondel.core.errors import JondelError
 from jondel.core.model.changes import Changes
 from jondel.core.model.statements import Statement
 from jondel.core.sql.values_in_sql import styled
-from jondel.tui.frame.dialog import Dialog, foot, heading
+from jondel.tui.frame.dialog import Dialog, Foot, foot, heading
 from jondel.tui.widgets.listed_changes import listed_changes
 from jondel.tui.widgets.styles import ink
 
@@ -115,7 +115,7 @@ class ConfirmDialog(Dialog[Confirmed]):
             if self._found is not None and any(s.guarded for s in self._found[0]):
                 keys.append("x shows them shorter" if self._exact else "x shows all they check")
         words = " · ".join([f"Enter {question.yes}", *keys, "Escape cancels"])
-        self.query_one("#confirm-foot", Static).update(words)
+        self.query_one("#confirm-foot", Foot).say(words)
 
     @property
     def _statements_shown(self) -> bool:

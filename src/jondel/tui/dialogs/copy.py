@@ -9,11 +9,11 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.widgets import OptionList
+from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from jondel.core.formats.copied_rows import CopyForm
-from jondel.tui.frame.dialog import Dialog, foot, heading
+from jondel.tui.frame.dialog import Dialog, Foot, foot, heading
 
 
 class CopyWish(NamedTuple):
@@ -53,8 +53,8 @@ class CopyDialog(Dialog[CopyWish | None]):
     def _show(self) -> None:
         where = "a file" if self._to_file else "the clipboard"
         other = "the clipboard" if self._to_file else "a file"
-        self.query_one("#copy-title").update(f"Copy to {where}")  # type: ignore[attr-defined]
-        self.query_one("#copy-foot").update(  # type: ignore[attr-defined]
+        self.query_one("#copy-title", Static).update(f"Copy to {where}")
+        self.query_one("#copy-foot", Foot).say(
             f"Enter as text · c CSV · j JSON · m Markdown\nf to {other} · Escape closes"
         )
 

@@ -16,7 +16,7 @@ from jondel.core.model.statements import Statement
 from jondel.core.model.values import Clipped
 from jondel.core.sql.conditions import Sheetlike, sheet_of
 from jondel.core.sql.values_in_sql import MARK_STYLES, styled
-from jondel.tui.frame.dialog import Dialog, foot, heading, problem_line
+from jondel.tui.frame.dialog import Dialog, Foot, foot, heading, problem_line
 from jondel.tui.widgets.text_fields import TextBox
 
 _SHOWN_CHARACTERS = 20_000
@@ -65,7 +65,7 @@ class StatementDialog(Dialog[Sheetlike | None]):
             shown.append(f"\n{mark if style in (':name', '$1') else number}  ", dim)
             shown.append(line(value))
         self.query_one("#statement-text", Static).update(shown)
-        self.query_one("#statement-foot", Static).update(
+        self.query_one("#statement-foot", Foot).say(
             "m parameter style · c copy · p paste a SELECT to see it as a sheet · Escape closes"
         )
 
@@ -91,7 +91,7 @@ class StatementDialog(Dialog[Sheetlike | None]):
         box = self.query_one(TextBox)
         box.remove_class("-none")
         box.focus()
-        self.query_one("#statement-foot", Static).update(
+        self.query_one("#statement-foot", Foot).say(
             "type or paste a SELECT of one table · Ctrl+S shows it as a sheet · Escape closes"
         )
 

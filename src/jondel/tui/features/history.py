@@ -51,7 +51,8 @@ class History(Feature):
         if visit.ended:
             return  # one has gone on to another record
         words = " · ".join(line(value, 24) for value in record.key)
-        moment = await desk.ask(HistoryDialog(f"{record.table} {words}", versions))
+        table = desk.state.table(record.table)
+        moment = await desk.ask(HistoryDialog(f"{record.table} {words}", versions, table))
         if moment is not None:
             desk.go_to_moment(moment)
 

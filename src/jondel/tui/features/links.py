@@ -19,6 +19,7 @@ from jondel.tui.frame.navigator import Reach, Stop
 from jondel.tui.frame.place import AtPosition, AtRow, Place
 from jondel.tui.frame.view import ShownRecord
 from jondel.tui.services.moments import Now
+from jondel.tui.views.changes.access import current_change, stop_at
 from jondel.tui.views.records.access import records_view
 
 if TYPE_CHECKING:
@@ -189,6 +190,9 @@ class Links(Feature):
         """Where one is, with the sheet as it is; and the target's as it was left."""
         desk, pane = self.desk, records_view(self.desk).pane
         sheet, place = pane.sheet, desk.place
+        change = current_change(desk) if desk.navigator.view == "changes" else None
+        if change is not None:
+            return stop_at(change, place)
         key = " · ".join(line(value, 20) for value in sheet.current_position)
         here = place._replace(
             record=AtRow(sheet.current_row or 0, sheet.current_position),

@@ -14,6 +14,11 @@ from jondel.tui.views.records.access import records_view
 
 if TYPE_CHECKING:
     from jondel.core.browse.times import TimeKind
+    from jondel.core.model.schema import Table
+
+
+_SAMPLED = 100
+"""Changed records that are looked at to find what times are counted in."""
 
 
 class Times(Feature):
@@ -32,7 +37,7 @@ class Times(Feature):
         )
 
     def readings(self, record: ShownRecord) -> Mapping[str, str]:
-        kinds = records_view(self.desk).pane.time_kinds
+        kinds = self._kinds(record.table)
         if not kinds:
             return {}
         from jondel.core.browse.times import reading
@@ -49,6 +54,26 @@ class Times(Feature):
             if words is not None:
                 readings[column] = words
         return readings
+
+    def _kinds(self, table: Table) -> Mapping[str, TimeKind]:
+        """What the columns of a table count time in: as its sheet has it, else by the changes."""
+        pane = records_view(self.desk).pane
+        if pane.table is not None and pane.table.name == table.name:
+            return pane.time_kinds
+        changes = self.desk.state.changes
+        of_table = changes.table(table.name) if changes is not None else None
+        if of_table is None:
+            return {}
+        from jondel.core.browse.times import guess_time_kind
+
+        sides = [side for r in of_table.records[:_SAMPLED] for side in (r.before, r.after) if side]
+        kinds: dict[str, TimeKind] = {}
+        for place, column in enumerate(table.columns):
+            values = [row[place] for row in sides if len(row) == len(table.columns)]
+            kind = guess_time_kind(column, values)
+            if kind is not None:
+                kinds[column.name] = kind
+        return kinds
 
     def _choose_next(self) -> None:
         """Have the field's times counted in the next way; at last in none."""

@@ -7,10 +7,9 @@ from collections.abc import Iterable
 from jondel.core.trail.trail import Step
 from jondel.tui.frame.commands import CHANGES, Command, Situation
 from jondel.tui.frame.feature import Feature
-from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import AtKey, AtRemoved, Place
 from jondel.tui.services.moments import AtStep, Moment
-from jondel.tui.views.changes.access import current_change
+from jondel.tui.views.changes.access import current_change, stop_at
 
 
 class ToRecord(Feature):
@@ -45,8 +44,7 @@ class ToRecord(Feature):
             there = Place(
                 place.moment, place.compare_from, table.table, AtRemoved(record.key, before)
             )
-        here = Place(place.moment, place.compare_from, table.table, key)
-        leaving = Stop("changes", here)
+        leaving = stop_at(current, place)
         desk.navigator.go(there, view="records", leaving=leaving, focus=True)
 
     def _moment_before(self) -> Moment:

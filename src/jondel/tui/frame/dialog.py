@@ -5,10 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 from typing import ClassVar, TypeVar
 
+from rich.style import Style
+from rich.text import Text
 from textual.await_complete import AwaitComplete
 from textual.screen import ModalScreen
-from textual.widgets import Static
+from textual.widgets import Input, Static, TextArea
 from textual.worker import NoActiveWorker, Worker, get_current_worker
+
+from jondel.tui.frame.keys import named
 
 Answer = TypeVar("Answer")
 
@@ -83,6 +87,43 @@ def problem_line(id: str) -> Static:
     return Static("", classes="problem", id=id, markup=False)
 
 
-def foot(text: str, *, id: str | None = None) -> Static:
+class Foot(Static):
+    """The last lines of a dialog: its keys, each with what it does. A click does what the key does,
+    but never confirms anything."""
+
+    def __init__(self, text: str, *, id: str | None = None) -> None:
+        super().__init__(_with_links(text), classes="dialog-foot", id=id, markup=False)
+
+    def say(self, text: str) -> None:
+        """Show other keys."""
+        self.update(_with_links(text))
+
+    def action_press(self, key: str) -> None:
+        """Do what a key does, where that may be done by a click."""
+        dialog = self.screen
+        confirms = isinstance(dialog, Dialog) and not dialog.TAKES_TYPED_AHEAD
+        typing = isinstance(dialog.focused, Input | TextArea) and len(key) == 1
+        if not typing and not (confirms and key in _CONFIRMING):
+            self.app.simulate_key(key)
+
+
+_CONFIRMING = ("enter", "y", "t")
+
+
+def _with_links(text: str) -> Text:
+    """The keys, parted by dots, each a link that presses it."""
+    shown = Text()
+    for number, row in enumerate(text.split("\n")):
+        shown.append("\n" if number else "")
+        for place, part in enumerate(row.split(" · ")):
+            shown.append(" · " if place else "")
+            first = part.split(" ", 1)[0]
+            key = named(first)
+            action = Style(meta={"@click": f"press({key!r})"}) if key is not None else Style()
+            shown.append(part, action)
+    return shown
+
+
+def foot(text: str, *, id: str | None = None) -> Foot:
     """The last lines of a dialog: its keys."""
-    return Static(text, classes="dialog-foot", id=id, markup=False)
+    return Foot(text, id=id)

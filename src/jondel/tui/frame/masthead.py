@@ -33,6 +33,10 @@ class MastheadState(NamedTuple):
 class Masthead(Band):
     """The topmost line."""
 
+    def is_draft(self, part: int) -> bool:
+        """Whether a part tells of the draft."""
+        return self._left[part][1] == "draft"
+
     def show_state(self, state: MastheadState) -> None:
         """Say how things are."""
         name = state.identity.name if state.identity else Path(state.location).name

@@ -29,7 +29,7 @@ from jondel.tui.frame.surroundings import Surroundings
 from jondel.tui.frame.table_list import TableList
 from jondel.tui.frame.trail_strip import TrailStrip
 from jondel.tui.frame.typed_ahead import TypedAhead
-from jondel.tui.frame.view import ShownRecord, View
+from jondel.tui.frame.view import ShownChange, ShownRecord, View, record_of_change
 from jondel.tui.frame.view_set import ViewEntry, ViewSet
 from jondel.tui.services.comparer import Comparer
 from jondel.tui.services.early_look import Identity, Look
@@ -37,6 +37,7 @@ from jondel.tui.services.follower import Follower
 from jondel.tui.services.moments import AtStep
 from jondel.tui.services.workspace import Workspace
 from jondel.tui.views.table import VIEWS
+from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.card.card import Card
 from jondel.tui.widgets.lines import PlainGround
 from jondel.tui.widgets.pane_edge import PaneEdge
@@ -272,6 +273,9 @@ class MainScreen(PlainGround, Screen[None]):
         if view is None:
             return
         shown = view.shown
+        if isinstance(shown, ShownChange):
+            table = self.desk.state.table(shown.table.table)
+            shown = record_of_change(shown, self.desk.place.moment, table) or shown
         if not isinstance(shown, ShownRecord):
             self._card_pane.show(shown, {}, {})
             for feature in self._features:
@@ -352,6 +356,12 @@ class MainScreen(PlainGround, Screen[None]):
     def on_table_list_fold_toggled(self, event: TableList.FoldToggled) -> None:
         event.stop()
         self._around.fold_empty(event.folded)
+
+    def on_band_part_clicked(self, event: Band.PartClicked) -> None:
+        event.stop()
+        masthead = self._around.masthead
+        if event.band is masthead and masthead.is_draft(event.part):
+            self.desk.run("draft")
 
     def on_pane_edge_dragged(self, event: PaneEdge.Dragged) -> None:
         event.stop()

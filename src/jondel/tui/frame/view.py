@@ -42,6 +42,23 @@ class ShownChange(NamedTuple):
     record: RecordChange
 
 
+def record_of_change(
+    change: ShownChange, moment: Moment, table: Table | None
+) -> ShownRecord | None:
+    """The record that a change is of, as one of the table at the moment; None where that table has
+    other columns there, or the change's row is not at hand."""
+    record, changes = change.record, change.table
+    gone = record.kind == "removed"
+    row = record.before if gone else record.after
+    columns = changes.columns_before if gone else changes.columns_after
+    if table is None or row is None or table.column_names != columns:
+        return None
+    position = (record.row_id,) if record.row_id is not None else record.key
+    if table.row_id is not None and record.row_id is None:
+        position = ()
+    return ShownRecord(moment, table, position, row, record, is_row=not gone)
+
+
 class NothingShown(NamedTuple):
     """There is no current record, and perhaps why."""
 

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from rich.cells import cell_len
 from rich.segment import Segment
 from rich.style import Style
 from rich.text import Text
+from textual import events
 from textual.geometry import Region
+from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
@@ -18,6 +21,18 @@ class Band(Widget):
     """A line of parts, each with a style name; parts that do not fit are cut with a sign."""
 
     DEFAULT_CSS = "Band { height: 1; }"
+
+    class PartClicked(Message):
+        """A part was clicked; ``part`` counts those on the left from 0."""
+
+        def __init__(self, band: Band, part: int) -> None:
+            super().__init__()
+            self.band = band
+            self.part = part
+
+        @property
+        def control(self) -> Band:
+            return self.band
 
     def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:
         super().__init__(id=id, classes=classes)
@@ -43,6 +58,15 @@ class Band(Widget):
             self._left, self._right = left, right
             self._drawn = None
             self.refresh()
+
+    def on_click(self, event: events.Click) -> None:
+        end = 0
+        for number, (text, _) in enumerate(self._left):
+            end += cell_len(text)
+            if event.x < end:
+                if event.button == 1:
+                    self.post_message(self.PartClicked(self, number))
+                return
 
     def render(self) -> Text:
         width = self.size.width

@@ -85,6 +85,17 @@ class ChangeList(ScrollView, can_focus=True):
     ]
     DEFAULT_CSS = "ChangeList { background: $background; }"
 
+    class RecordWanted(Message):
+        """The current record was clicked twice: the person wants to go there."""
+
+        def __init__(self, change_list: ChangeList) -> None:
+            super().__init__()
+            self.change_list = change_list
+
+        @property
+        def control(self) -> ChangeList:
+            return self.change_list
+
     cursor = reactive(0)
     """Index of the current record among all records listed."""
 
@@ -354,6 +365,8 @@ class ChangeList(ScrollView, can_focus=True):
         index = event.y + self.scroll_offset.y
         if index < len(self._lines) and self._record_of_line[index] >= 0:
             self._go(self._record_of_line[index])
+            if event.chain == 2 and event.button == 1:
+                self.post_message(self.RecordWanted(self))
 
 
 def _key_width(line: RecordLine, width: int) -> int:

@@ -175,6 +175,10 @@ class ChangesView(View):
             return NothingShown()
         return ShownChange(current.table, current.record)
 
+    def on_change_list_record_wanted(self, event: ChangeList.RecordWanted) -> None:
+        event.stop()
+        self._desk.run("change.to_record")
+
     def on_change_list_record_highlighted(self, event: ChangeList.RecordHighlighted) -> None:
         event.stop()
         current = self.list.current

@@ -329,6 +329,14 @@ class RecordsView(View):
             parts.append((f"{safe_name(name)} ", "strong" if chosen else "plain"))
         show_band(self, self._open, parts if len(self.tables) > 1 else (), 0)
 
+    def on_band_part_clicked(self, event: Band.PartClicked) -> None:
+        """Open tables go by their numbers, and the way one has walked leads back."""
+        event.stop()
+        if event.band is self._open and event.part // 2 < len(self.tables):
+            self._desk.run(f"tables.{event.part // 2 + 1}")
+        elif event.band is self._path:
+            self._desk.run("back")
+
     def show_path(self) -> None:
         """Show the way one has walked along links."""
         titles = [stop.title for stop in self._desk.navigator.way_back if stop.title]
