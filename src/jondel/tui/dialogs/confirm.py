@@ -115,7 +115,7 @@ class ConfirmDialog(Dialog[Confirmed]):
             if self._found is not None and any(s.guarded for s in self._found[0]):
                 keys.append("x shows them shorter" if self._exact else "x shows all they check")
         words = " · ".join([f"Enter {question.yes}", *keys, "Escape cancels"])
-        self.query_one("#confirm-foot", Foot).say(words)
+        self.query_one("#confirm-foot", Foot).say(words, confirming=("enter", "t"))
 
     @property
     def _statements_shown(self) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 from typing import ClassVar, TypeVar
 
@@ -89,28 +90,23 @@ def problem_line(id: str) -> Static:
 
 class Foot(Static):
     """The last lines of a dialog: its keys, each with what it does. A click does what the key does,
-    but never confirms anything."""
+    where that confirms nothing."""
 
     def __init__(self, text: str, *, id: str | None = None) -> None:
         super().__init__(_with_links(text), classes="dialog-foot", id=id, markup=False)
 
-    def say(self, text: str) -> None:
-        """Show other keys."""
-        self.update(_with_links(text))
+    def say(self, text: str, *, confirming: Collection[str] = ()) -> None:
+        """Show other keys; those that confirm something cannot be clicked."""
+        self.update(_with_links(text, confirming))
 
     def action_press(self, key: str) -> None:
-        """Do what a key does, where that may be done by a click."""
-        dialog = self.screen
-        confirms = isinstance(dialog, Dialog) and not dialog.TAKES_TYPED_AHEAD
-        typing = isinstance(dialog.focused, Input | TextArea) and len(key) == 1
-        if not typing and not (confirms and key in _CONFIRMING):
+        """Do what a key does, unless that would be typed into a field."""
+        typing = isinstance(self.screen.focused, Input | TextArea) and len(key) == 1
+        if not typing:
             self.app.simulate_key(key)
 
 
-_CONFIRMING = ("enter", "y", "t")
-
-
-def _with_links(text: str) -> Text:
+def _with_links(text: str, confirming: Collection[str] = ()) -> Text:
     """The keys, parted by dots, each a link that presses it."""
     shown = Text()
     for number, row in enumerate(text.split("\n")):
@@ -119,8 +115,10 @@ def _with_links(text: str) -> Text:
             shown.append(" · " if place else "")
             first = part.split(" ", 1)[0]
             key = named(first)
-            action = Style(meta={"@click": f"press({key!r})"}) if key is not None else Style()
-            shown.append(part, action)
+            if key is not None and key not in confirming:
+                shown.append(part, Style(meta={"@click": f"press({key!r})"}))
+            else:
+                shown.append(part)
     return shown
 
 

@@ -17,7 +17,7 @@ WIDE = 110
 _NARROWEST: dict[Side, int] = {"tables": 16, "card": 24}
 """Narrower than this a pane is away."""
 _WIDEST_SHARE: dict[Side, float] = {"tables": 0.45, "card": 0.6}
-_LEAST_TABLES, _MOST_TABLES_SHARE = 22, 0.27
+_LEAST_TABLES, _MOST_TABLES_SHARE = 22, 0.22
 _CARD_SHARE = 0.29
 _LEAST_CARD = 46
 _STEP = 4

@@ -356,13 +356,15 @@ class TableList(OptionList):
         self.post_message(self.FindChanged(self))
 
     def on_blur(self) -> None:
-        self._redraw_changed()
         if self.typed:
             self.find("")
         self.post_message(self.FindChanged(self))
 
-    def on_focus(self) -> None:
+    def watch_has_focus(self, value: bool) -> None:
+        super().watch_has_focus(value)
         self._redraw_changed()
+
+    def on_focus(self) -> None:
         self.post_message(self.FindChanged(self))
 
     # Going on

@@ -162,7 +162,7 @@ class Card(LinesView, can_focus=True):
             return
         lines = list(record_lines(*self._shown, self._view))
         if self._links:
-            lines += [CardLine(0, [("", "name")]), *link_lines(self._links)]
+            lines += [CardLine(0, [("", "name")]), *link_lines(self._links, self._view)]
         self._take(lines, keep_place=keep_place)
 
     @property

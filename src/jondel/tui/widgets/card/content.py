@@ -185,7 +185,7 @@ def change_lines(changes: TableChanges, record: RecordChange, view: CardView) ->
         yield from value_lines(name, value, view)
 
 
-def link_lines(nodes: Sequence[LinkNode]) -> Iterator[CardLine]:
+def link_lines(nodes: Sequence[LinkNode], view: CardView) -> Iterator[CardLine]:
     """A record's links as far as they are unfolded."""
     from jondel.core.browse.link_tree import lines_of_links
 
@@ -200,8 +200,13 @@ def link_lines(nodes: Sequence[LinkNode]) -> Iterator[CardLine]:
             runs = [(f"{sign} ", NAME), (entry.record.summary, LINK)]
             yield CardLine(indent, runs, LinkSpot(number))
         elif entry.unused:
-            labels = ", ".join(safe_name(node.label) for node in entry.unused)
-            yield CardLine(indent, [(f"no records: {labels}", NAME)])
+            spot = FoldSpot("", (number,))
+            opened = spot in view.unfolded
+            other = "other " if any(not n.outwards and not n.is_unused for n in nodes) else ""
+            words = f"{'▾' if opened else '▸'} by {len(entry.unused)} {other}links: none"
+            yield CardLine(indent, [(words, NAME)], spot)
+            for node in entry.unused if opened else ():
+                yield CardLine(indent + INDENT, [(safe_name(node.label), NAME)])
         elif entry.fields_of is not None:
             record = entry.fields_of.record
             for column, value in zip(record.table.column_names, record.row, strict=False):
