@@ -309,3 +309,29 @@ async def test_a_long_trail_scrolls_and_stays_readable(make: MakeDatabase, app: 
         driver.screen.query_one(TrailStrip).scroll_steps(5)
         await driver.sees("s6")
         assert all(len(line) <= 80 for line in driver.lines)
+
+
+async def test_what_keeps_a_step_from_being_taken_back_is_named_whole(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    path = make(
+        "CREATE TABLE berths(id INTEGER PRIMARY KEY)",
+        "CREATE TABLE boats(id INTEGER PRIMARY KEY, berth REFERENCES berths)",
+    )
+    async with driven(path) as driver:
+        await driver.press("s")
+        await driver.sees("s1 taken")
+        app(path).run("INSERT INTO berths VALUES (1), (2)")
+        await driver.press("s")
+        await driver.sees("as of s2")
+        app(path).run("INSERT INTO boats VALUES (7, 1), (8, 1), (9, 2)")
+        await driver.press("U")
+        await driver.sees("Take back s2? This will be undone:", "berths  +2")
+        await driver.press("enter")
+        await driver.sees(
+            "Nothing was written: 3 records are in the way",
+            "boats 7, 8 point at berths with id = 1, which would be gone",
+            "boats 9 points at berths with id = 2, which would be gone",
+        )
+        await driver.press("end", "enter")
+        await driver.sees("boats  3 rows", "row 3 of 3", "live")

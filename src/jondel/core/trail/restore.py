@@ -149,11 +149,9 @@ def take_back_step(
         RecordsMovedOn: a record is no longer as the step left it; nothing was written.
         WriteRefused: a link or a constraint would be broken, or the schema changed in the step.
     """
-    if step.before is None:
-        raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
-    changes = trail.changes(step.before, step.after, Scope(internal=True), stopping.opened)
+    before, changes = _changes_of(trail, step, stopping)
     what = step.after.label or step.after.id
-    return _take_back(trail, database, step.before, changes, what, stopping, triggers=False)
+    return _take_back(trail, database, before, changes, what, stopping, triggers=False)
 
 
 def take_back_record(
@@ -170,12 +168,31 @@ def take_back_record(
         RecordsMovedOn: the record is no longer as it was then; nothing was written.
         WriteRefused: a link or a constraint would be broken.
     """
+    changes = _changes_of_record(trail, ends, table, is_it, stopping)
+    what = f"a record of {table}"
+    return _take_back(trail, database, ends[0], changes, what, stopping, triggers=True)
+
+
+def _changes_of(trail: Trail, step: Step, stopping: Stopping) -> tuple[Snapshot, Changes]:
+    """The snapshot before a step, and what the step changed."""
+    if step.before is None:
+        raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
+    changes = trail.changes(step.before, step.after, Scope(internal=True), stopping.opened)
+    return step.before, changes
+
+
+def _changes_of_record(
+    trail: Trail,
+    ends: tuple[Snapshot, Snapshot | Database],
+    table: str,
+    is_it: Callable[[RecordChange], bool],
+    stopping: Stopping,
+) -> Changes:
     changes = trail.changes(*ends, Scope(tables=frozenset({table})), stopping.opened)
     changes = only_record(changes._replace(schema_changes=()), table, is_it)
     if changes.empty:
         raise WriteRefused(f"{table}: this record did not change there")
-    what = f"a record of {table}"
-    return _take_back(trail, database, ends[0], changes, what, stopping, triggers=True)
+    return changes
 
 
 def plan_of_restoring(
@@ -199,10 +216,8 @@ def plan_of_taking_back_step(
     trail: Trail, database: Database, step: Step, stopping: Stopping = _NEVER
 ) -> WritePlan:
     """What ``take_back_step`` would write now."""
-    if step.before is None:
-        raise WriteRefused("the trail begins with this snapshot; there is no step to take back")
-    changes = trail.changes(step.before, step.after, Scope(internal=True), stopping.opened)
-    return _plan_of_undoing(trail, database, step.before, changes, stopping, triggers=False)
+    before, changes = _changes_of(trail, step, stopping)
+    return _plan_of_undoing(trail, database, before, changes, stopping, triggers=False)
 
 
 def plan_of_taking_back_record(
@@ -214,8 +229,7 @@ def plan_of_taking_back_record(
     stopping: Stopping = _NEVER,
 ) -> WritePlan:
     """What ``take_back_record`` would write now."""
-    changes = trail.changes(*ends, Scope(tables=frozenset({table})), stopping.opened)
-    changes = only_record(changes._replace(schema_changes=()), table, is_it)
+    changes = _changes_of_record(trail, ends, table, is_it, stopping)
     return _plan_of_undoing(trail, database, ends[0], changes, stopping, triggers=True)
 
 

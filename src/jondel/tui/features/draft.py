@@ -8,7 +8,12 @@ from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import grouped, line, safe_name
 from jondel.core.errors import JondelError, RecordsMovedOn, WriteError
-from jondel.tui.features.confirming import answer_to, confirm
+from jondel.tui.features.confirming import (
+    confirm,
+    confirm_plan,
+    confirm_taking_back,
+    show_obstacles,
+)
 from jondel.tui.features.editing import draft_changed, show_draft
 from jondel.tui.frame.commands import Command, Situation
 from jondel.tui.frame.desk import Desk
@@ -19,7 +24,6 @@ from jondel.tui.views.records.access import records_view
 if TYPE_CHECKING:
     from jondel.core.draft.draft import Entry
     from jondel.core.draft.draft_writer import Conflict, Written
-    from jondel.core.model.writes import Obstacle
     from jondel.tui.services.drafts import PlannedWrite
 
 
@@ -153,27 +157,16 @@ class DraftFeature(Feature):
 
     async def _ask_to_write(self) -> None:
         """Show what would change, then write it."""
-        from jondel.tui.dialogs.confirm import Confirmed, ListedStatements, Question
         from jondel.tui.widgets.listed_changes import MOST_LISTED
 
         desk = self.desk
         with desk.busy("planning the write"):
             planned = await desk.workspace.drafts.plan(MOST_LISTED)
-        total, cascaded = len(planned.plan.plan.writes), planned.plan.cascaded
-
-        async def statements() -> ListedStatements:
-            return planned.statements, total
-
+        records, cascaded = _records(len(planned.plan.plan.writes)), planned.plan.cascaded
         more = f" {grouped(cascaded)} of them go with what is deleted." if cascaded else ""
-        records = f"{grouped(total)} record{'' if total == 1 else 's'}"
-        question = Question(
-            f"Write {records} to {desk.database_name or 'the database'}?",
-            "writes",
-            changes=planned.changes,
-            footnote=f"One transaction: all of it, or nothing.{more}",
-            statements=statements,
-        )
-        if await answer_to(desk, question) is Confirmed.YES:
+        title = f"Write {records} to {desk.database_name or 'the database'}?"
+        footnote = f"One transaction: all of it, or nothing.{more}"
+        if await confirm_plan(desk, title, "writes", planned, footnote):
             # On its own, for what is written is not to be forgotten whatever is asked for next.
             desk.start(partial(self._write, planned), "writing", beside=True)
 
@@ -235,26 +228,14 @@ class DraftFeature(Feature):
             conflicts = await self.desk.workspace.drafts.conflicts()
         if conflicts:
             await self._ask_about_conflicts(conflicts)
-        elif len(error.obstacles) > 1 or any(o.positions for o in error.obstacles):
-            await self._ask_about_obstacles(error.obstacles)
-        else:
-            raise error
-
-    async def _ask_about_obstacles(self, obstacles: Sequence[Obstacle]) -> None:
-        from jondel.tui.dialogs.obstacles import ObstacleDialog
-
+            return
         desk, drafts = self.desk, self.desk.workspace.drafts
-        answer = await desk.ask(ObstacleDialog(obstacles, await drafts.remedies(obstacles)))
-        if answer is None:
-            desk.say_problem(f"{obstacles[0].reason}; nothing was written")
-        elif answer.remedy is not None:
-            count = await drafts.take_remedy(obstacles, answer.remedy)
+        answer = await show_obstacles(desk, error, await drafts.remedies(error.obstacles))
+        if answer is not None and answer.remedy is not None:
+            count = await drafts.take_remedy(error.obstacles, answer.remedy)
             draft_changed(desk)
             desk.say(f"{_rows(count)} more in the draft; Ctrl+Z undoes that")
             desk.run("draft.write")
-        else:
-            place = Place(table=answer.table, record=AtPosition(answer.position))
-            desk.navigator.go(place, view="records", afresh=True, focus=True)
 
     async def _ask_about_conflicts(self, conflicts: Sequence[Conflict]) -> None:
         from jondel.tui.dialogs.draft import ConflictDialog
@@ -306,9 +287,6 @@ class DraftFeature(Feature):
 
     async def _ask_to_undo(self) -> None:
         """Take back the last write that was not taken back yet."""
-        from jondel.tui.dialogs.confirm import Confirmed, Question
-        from jondel.tui.widgets.listed_changes import MOST_LISTED
-
         desk = self.desk
         if not self._written:
             desk.say("nothing was edited or written here that could be undone")
@@ -318,17 +296,7 @@ class DraftFeature(Feature):
             desk.say(f"the last write cannot be taken back in one go: {done.why}")
             return
         step = desk.workspace.trail.require_step(done.step)
-        with desk.busy("comparing"):
-            changes = await desk.workspace.comparisons.step_changes(step)
-        writing = desk.workspace.writing
-        question = Question(
-            f"Take back the last write, step s{done.step}? This will be undone:",
-            "takes it back",
-            changes=changes,
-            footnote="Only if none of it has changed since.",
-            statements=partial(writing.statements_to_take_back_step, step, MOST_LISTED),
-        )
-        if await answer_to(desk, question) is Confirmed.YES:
+        if await confirm_taking_back(desk, f"Take back the last write, step s{done.step}?", step):
             desk.start(partial(self._undo, done.step), "writing", beside=True)
 
     async def _undo(self, number: int) -> None:

@@ -11,7 +11,7 @@ from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
-from jondel.tui.features.confirming import answer_to
+from jondel.tui.features.confirming import confirm_plan
 from jondel.tui.features.editing import (
     draft_changed,
     editing_refusal,
@@ -168,27 +168,17 @@ class Records(Feature):
 
     async def _is_meant(self, table: Table, doomed: list[tuple[Position, ShownRow]]) -> bool:
         """Ask, where more than the one record goes."""
-        from jondel.tui.dialogs.confirm import Confirmed, ListedStatements, Question
         from jondel.tui.widgets.listed_changes import MOST_LISTED
 
         planned = await self.desk.workspace.drafts.plan_deletions(table, doomed, MOST_LISTED)
-        total, cascaded = len(planned.plan.plan.writes), planned.plan.cascaded
-        if total == 1:
+        cascaded = planned.plan.cascaded
+        if len(doomed) == 1 and not cascaded:
             return True
-
-        async def statements() -> ListedStatements:
-            return planned.statements, total
-
         with_them = f" with {grouped(cascaded)} more" if cascaded else ""
         count = f"{grouped(len(doomed))} record{'' if len(doomed) == 1 else 's'}"
-        question = Question(
-            f"Have {count} of {safe_name(table.name)} deleted{with_them}?",
-            "takes it into the draft",
-            changes=planned.changes,
-            footnote="Nothing is written until you press W.",
-            statements=statements,
-        )
-        return await answer_to(self.desk, question) is Confirmed.YES
+        title = f"Have {count} of {safe_name(table.name)} deleted{with_them}?"
+        footnote = "Nothing is written until you press W."
+        return await confirm_plan(self.desk, title, "takes it into the draft", planned, footnote)
 
     def _take_deletions(self, table: Table, doomed: list[tuple[Position, ShownRow]]) -> None:
         from jondel.core.draft.draft_plan import cells_of

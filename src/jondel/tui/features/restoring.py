@@ -7,11 +7,16 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import line
-from jondel.core.errors import DatabaseDamaged, NotADatabase, TargetNotFound
+from jondel.core.errors import DatabaseDamaged, NotADatabase, TargetNotFound, WriteError
 from jondel.core.model.changes import ChangeCounts, Changes
 from jondel.core.trail.trail import Step
 from jondel.tui.features.comparing import selected_step
-from jondel.tui.features.confirming import answer_to, confirm
+from jondel.tui.features.confirming import (
+    answer_to,
+    confirm,
+    confirm_taking_back,
+    show_obstacles,
+)
 from jondel.tui.frame.commands import CHANGES, Command, Situation
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
@@ -127,21 +132,8 @@ class Restoring(Feature):
         self.desk.start(partial(self._take_back, step), "restore")
 
     async def _take_back(self, step: Step) -> None:
-        from jondel.tui.dialogs.confirm import Confirmed, Question
-        from jondel.tui.widgets.listed_changes import MOST_LISTED
-
-        desk = self.desk
-        with desk.busy("comparing"):
-            changes = await desk.workspace.comparisons.step_changes(step)
-        writing = desk.workspace.writing
-        question = Question(
-            f"Take back {step.after.title}? This will be undone:",
-            "takes it back",
-            changes=changes,
-            footnote="Only if none of it has changed since.",
-            statements=partial(writing.statements_to_take_back_step, step, MOST_LISTED),
-        )
-        if await answer_to(desk, question) is Confirmed.YES:
+        writing = self.desk.workspace.writing
+        if await confirm_taking_back(self.desk, f"Take back {step.after.title}?", step):
             self._put_back("taking back", lambda: writing.take_back_step(step))
 
     async def _take_back_record(self) -> None:
@@ -196,6 +188,9 @@ class Restoring(Feature):
         try:
             with desk.busy(words), desk.follower.writing_ourselves():
                 done = await work()
+        except WriteError as error:
+            await show_obstacles(desk, error)
+            return
         finally:
             desk.comparer.refresh_now()
         desk.follower.action_recorded(token)
