@@ -129,7 +129,8 @@ async def test_a_guess_is_confirmed_refused_and_a_link_added_for_the_project(
         await driver.sees("berths 2", "visits.boat  2  guessed")
         await _go_to_link(driver, "berth_id")
         await driver.press("plus")
-        await driver.sees("kept in", "jondel.toml")
+        file = path.parent / "jondel.toml"
+        await driver.until(lambda: file.exists() and "confirmed" in file.read_text())
         await driver.until(lambda: _link_line(driver, "berth_id").endswith("berths 2"))
         driver.card.go_to_field("follows")
         await driver.press("L", "enter")

@@ -10,10 +10,11 @@ from rich.style import Style
 from rich.text import Text
 from textual.await_complete import AwaitComplete
 from textual.screen import ModalScreen
-from textual.widgets import Input, Static, TextArea
+from textual.widgets import Static
 from textual.worker import NoActiveWorker, Worker, get_current_worker
 
 from jondel.tui.frame.keys import named
+from jondel.tui.widgets.text_fields import TextBox, TextField
 
 Answer = TypeVar("Answer")
 
@@ -101,7 +102,7 @@ class Foot(Static):
 
     def action_press(self, key: str) -> None:
         """Do what a key does, unless that would be typed into a field."""
-        typing = isinstance(self.screen.focused, Input | TextArea) and len(key) == 1
+        typing = isinstance(self.screen.focused, TextField | TextBox) and len(key) == 1
         if not typing:
             self.app.simulate_key(key)
 
