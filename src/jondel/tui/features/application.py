@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from jondel.tui.dialogs.help import KeyHelp
 
 
-_TABLE_LIST = "The list of tables"
+_TABLE_LIST, _BY_NAME = "The list of tables", "Copying by name"
 
 
 class Application(Feature):
@@ -69,8 +69,8 @@ class Application(Feature):
         ]
         groups.insert(0 if desk.table_list_has_focus else len(groups), (_TABLE_LIST, listed))
         for title, commands in desk.commands.groups(situation):
-            if title == _TABLE_LIST:
-                continue  # the list's own keys
+            if title in (_TABLE_LIST, _BY_NAME):
+                continue  # they are the list's own keys, and what C asks about
             groups.append((title, [_explained(command, situation) for command in commands]))
         await desk.ask(HelpDialog(groups))
 

@@ -67,7 +67,7 @@ class Copying(Feature):
                     f"copy {words} as {called}",
                     "Copying by name",
                     partial(self._copy_by_name, what, form),
-                    keys_text="Ctrl+P",
+                    keys_text="C",
                     contexts=RECORDS,
                     refusal=_needs_record,
                 )

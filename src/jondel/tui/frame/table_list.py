@@ -64,6 +64,7 @@ class TableList(OptionList):
         padding: 0 0 0 1;
         background: $surface;
         height: 1fr;
+        scrollbar-gutter: stable;
         &:focus { border: none; background-tint: transparent 0%; }
         & > .option-list--option-highlighted { background: $row-current; color: $sand; }
         &:focus > .option-list--option-highlighted { background: $brass; color: $ink; }
@@ -153,7 +154,7 @@ class TableList(OptionList):
         """How many cells would show all names whole."""
         names = max((cell_len(safe_name(table.name)) for table in self._tables), default=0)
         views = any(table.kind != "table" for table in self._tables)
-        return names + 1 + _COUNT_CELLS + (2 if views else 0)
+        return names + 2 + _COUNT_CELLS + (2 if views else 0)
 
     # What is listed
 
