@@ -44,7 +44,7 @@ class Picture:
 # `a Return` is the first action, book a berth; each Down goes to the next one.
 _TWO_STEPS = "s a Return s ] a Down Down Return s"
 PICTURES = {
-    "records": Picture("s a Return t Down Down Return End"),
+    "records": Picture("s a Return t b o o k Return End"),
     "changes": Picture(f"{_TWO_STEPS} ["),
     "step": Picture(f"{_TWO_STEPS} [ Down Return"),
     "changes-light": Picture(f"{_TWO_STEPS} T"),
@@ -54,10 +54,10 @@ PICTURES = {
     "restore": Picture(f"{_TWO_STEPS} [ R"),
     "removed": Picture(f"{_TWO_STEPS} [ R y [ r End"),
     "keys": Picture("s question"),
-    "filter": Picture("t Down Down Return f h e l d Tab"),
-    "links": Picture("t Down Down Return v End Right Up Up Right"),
-    "beside": Picture("t Down Return t Up Return bar"),
-    "write": Picture("t Down Return Right e 1 2 Return Down Delete W"),
+    "filter": Picture("t b o o k Return f h e l d Tab"),
+    "links": Picture("t b o o k Return v End Right Up Up Right"),
+    "beside": Picture("t b o a t s Return t b e r Return bar"),
+    "write": Picture("t b o a t s Return Right e 1 2 Return Down Delete W s"),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
 }
