@@ -125,7 +125,7 @@ async def test_an_edge_is_dragged(make: MakeDatabase) -> None:
 
 
 async def test_long_names_get_the_room_they_need_up_to_a_limit(make: MakeDatabase) -> None:
-    names = [f"catalogue_product{what}" for what in ("attribute", "attribute_value", "category")]
+    names = [f"catalogue_{what}" for what in ("attribute", "attribute_value", "category")]
     async with driven(make(*(f"CREATE TABLE {name}(id)" for name in names))) as driver:
         await driver.sees(*names)
     endless = [f"catalogue_{'very_' * 20}{what}" for what in ("attribute", "category")]

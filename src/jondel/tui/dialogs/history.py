@@ -91,7 +91,7 @@ class HistoryDialog(Dialog[Moment | None]):
     def _target(self, column: str) -> str:
         """Where a column leads, if anywhere."""
         links = self._table.links_from(column) if self._table is not None else ()
-        return "".join(f"  → {safe_name(link.target_table)}" for link in links)
+        return "".join(f"  in {safe_name(link.target_table)}" for link in links)
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
