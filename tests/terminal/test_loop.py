@@ -35,7 +35,7 @@ def test_the_whole_loop(terminal, home: Path) -> None:  # type: ignore[no-untype
     screen = terminal("demo", "--clock", _CLOCK)
 
     # Open and look.
-    screen.sees("saltmarsh.db", "live", "tide_readings       200 000", "berth_occupancy", "view 4")
+    screen.sees("saltmarsh.db", "live", "tide_readings", "200 000", "berth_occupancy", "view 4")
     screen.press("t", "Home", *["Down"] * 9, "Enter")
     screen.sees("200 000 rows")
     screen.press("End")
@@ -97,7 +97,7 @@ def test_the_whole_loop(terminal, home: Path) -> None:  # type: ignore[no-untype
 def test_harbour_desk_ends_when_jondel_is_killed(terminal, home: Path) -> None:  # type: ignore[no-untyped-def]
     database = home / "demo" / "saltmarsh.db"
     screen = terminal("demo")
-    screen.sees("tide_readings       200 000")
+    screen.sees("tide_readings", "200 000")
     (app,) = _processes_on(database)
     parent = int(Path(f"/proc/{app}/stat").read_text().rpartition(")")[2].split()[1])
     os.kill(parent, signal.SIGKILL)

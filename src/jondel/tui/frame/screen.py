@@ -305,13 +305,18 @@ class MainScreen(PlainGround, Screen[None]):
         at_list = self.focused is self._around.tables.list
         if others_wait:
             return False  # it may belong to what those before it are about to open
-        if at_list and self._around.tables.list.takes(key):
-            return True
+        if at_list and (key.key == "enter" or self._around.tables.list.takes(key)):
+            return True  # it is of the highlighted table, wherever one is going
         command = self.desk.commands.for_key(key.key, self.desk.situation().context)
         if command is not None:
             return command.steers
         # The list of tables is not of a place, and going about in it chooses the next one.
         return at_list
+
+    def action_enter_table(self) -> None:
+        """Go from the list of tables to the records of the highlighted one."""
+        if not self._around.tables.list.unfolds():
+            self.action_focus_view()
 
     def action_focus_view(self) -> None:
         """Go to the sheet or the list of changes."""
@@ -348,10 +353,6 @@ class MainScreen(PlainGround, Screen[None]):
     def on_table_list_find_changed(self, event: TableList.FindChanged) -> None:
         event.stop()
         self._around.show_footer()
-
-    def on_table_list_table_entered(self, event: TableList.TableEntered) -> None:
-        event.stop()
-        self.action_focus_view()
 
     def on_table_list_fold_toggled(self, event: TableList.FoldToggled) -> None:
         event.stop()

@@ -55,7 +55,8 @@ class TableList(OptionList):
     """Tables by name; the highlighted one is the one shown. What is typed finds one."""
 
     BINDINGS = [
-        Binding("enter", "enter", "to the table's records", show=False),
+        # At once and not by a message: the next key may be for the records already.
+        Binding("enter", "screen.enter_table", "to the table's records", show=False),
         Binding("space", "fold_empty", "tables without rows in one line, or all", show=False),
     ]
     DEFAULT_CSS = """
@@ -78,17 +79,6 @@ class TableList(OptionList):
             super().__init__()
             self.table_list = table_list
             self.table = table
-
-        @property
-        def control(self) -> TableList:
-            return self.table_list
-
-    class TableEntered(Message):
-        """The person wants to go on to the highlighted table's records."""
-
-        def __init__(self, table_list: TableList) -> None:
-            super().__init__()
-            self.table_list = table_list
 
         @property
         def control(self) -> TableList:
@@ -370,12 +360,12 @@ class TableList(OptionList):
 
     # Going on
 
-    def action_enter(self) -> None:
-        """Go to the table's records; unfold the tables without rows."""
-        if self.current is None and self._entries:
+    def unfolds(self) -> bool:
+        """Unfold the tables without rows where their line is highlighted; whether it was that."""
+        on_fold = self.current is None and self.highlighted is not None
+        if on_fold:
             self.action_fold_empty()
-        else:
-            self.post_message(self.TableEntered(self))
+        return on_fold
 
     def action_fold_empty(self) -> None:
         """Have the tables without rows in one line, or each in its own again."""
