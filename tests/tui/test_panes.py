@@ -38,11 +38,7 @@ async def test_typing_in_the_list_finds_a_table_and_runs_nothing(make: MakeDatab
         assert not driver.steps
         await driver.press("backspace", "b", "o", "a")
         await driver.sees("tables 3 of 5 boa")
-        assert [getattr(e, "name", "") for e in _list(driver)._entries] == [
-            "boat_logs",
-            "boats",
-            "harbour_boats",
-        ]
+        assert _list(driver).listed == ["boat_logs", "boats", "harbour_boats"]
         await driver.press("down", "enter")
         await driver.sees("boats  2 rows", "tables 5")
         assert driver.app.focused is not _list(driver)
@@ -88,7 +84,7 @@ async def test_what_the_selected_step_changed_comes_first(make: MakeDatabase, ap
         app(path).run("UPDATE snags SET what = 'dry'")
         await driver.press("s")
         await driver.sees("as of s2", "wet → dry")
-        await driver.until(lambda: _list(driver)._entries[0].name == "snags")  # type: ignore[union-attr]
+        await driver.until(lambda: _list(driver).listed[0] == "snags")
 
 
 async def test_panes_are_made_wider_narrower_and_away_and_stay_so(make: MakeDatabase) -> None:

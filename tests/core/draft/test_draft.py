@@ -18,17 +18,10 @@ from jondel.core.draft.draft_file import DraftFile
 from jondel.core.draft.value_entry import as_entered, current_time, entered
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import InvalidText, StoredValue
+from jondel.core.model.values import StoredValue
+from value_strategies import STORED_VALUES
 
 _ORIGINAL = (("id", 1), ("name", "Gull"), ("berth", None))
-_VALUES = st.one_of(
-    st.none(),
-    st.integers(-(2**63), 2**63 - 1),
-    st.floats(allow_nan=False),
-    st.text(),
-    st.binary(),
-    st.just(InvalidText(b"\xff\x00")),
-)
 
 
 def test_a_cell_set_back_to_what_it_was_is_no_edit() -> None:
@@ -146,7 +139,7 @@ def test_another_edit_or_a_write_leaves_nothing_to_do_again() -> None:
     assert (draft.can_undo, len(draft)) == (False, 0)
 
 
-@given(st.lists(st.tuples(st.sampled_from("ab"), _VALUES, _VALUES), max_size=6))
+@given(st.lists(st.tuples(st.sampled_from("ab"), STORED_VALUES, STORED_VALUES), max_size=6))
 def test_a_draft_is_read_as_it_was_kept(
     tmp_path_factory: pytest.TempPathFactory, cells: list[tuple[str, StoredValue, StoredValue]]
 ) -> None:

@@ -12,18 +12,11 @@ from hypothesis import strategies as st
 
 from jondel.core.files.json_values import value_from_json
 from jondel.core.formats.copied_rows import CopyForm, cell_as, record_as, rows_as
-from jondel.core.model.values import InvalidText, StoredValue, identical
+from jondel.core.model.values import StoredValue, identical
+from value_strategies import STORED_VALUES
 
-_VALUES = st.one_of(
-    st.none(),
-    st.integers(-(2**63), 2**63 - 1),
-    st.floats(allow_nan=False),
-    st.text(),
-    st.binary(),
-    st.just(InvalidText(b"\xff\x00")),
-)
 _COLUMNS = ("id", 'a "name"', "größe")
-_ROWS = st.lists(st.tuples(_VALUES, _VALUES, _VALUES), max_size=4)
+_ROWS = st.lists(st.tuples(STORED_VALUES, STORED_VALUES, STORED_VALUES), max_size=4)
 
 
 @given(_ROWS)
@@ -47,7 +40,7 @@ def test_csv_has_a_line_of_names_and_one_a_row(rows: list[tuple[StoredValue, ...
                 assert field == value
 
 
-@given(_VALUES)
+@given(STORED_VALUES)
 def test_a_cell_alone_is_exactly_what_is_stored(value: StoredValue) -> None:
     text = cell_as(value, "v", CopyForm.TEXT)
     if isinstance(value, str):

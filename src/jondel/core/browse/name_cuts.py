@@ -17,6 +17,8 @@ def cut_names(names: Sequence[str], rooms: Mapping[str, int]) -> dict[str, str]:
     A name that must be cut keeps its beginning and its end, with a sign between, in such shares
     that no other name looks like it, if there are such.
     """
+    if all(len(name) <= rooms[name] for name in names):
+        return {name: name for name in names}
     cuts = {share: {name: _cut(name, rooms[name], share) for name in names} for share in _SHARES}
     alike = {share: Counter(shown.values()) for share, shown in cuts.items()}
     return {

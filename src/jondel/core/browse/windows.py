@@ -8,7 +8,7 @@ each line, ``missing`` for the blocks that a stretch of lines lacks, reads those
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from jondel.core.engines.protocol import Database, Extent, RowOrder
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 BLOCK_ROWS = 128
 _KEPT_BLOCKS = 48
+_READ_AT_ONCE = 500
 
 
 class WindowCache:
@@ -147,3 +148,12 @@ class WindowCache:
             if cells:
                 changed[position] = cells
         return changed
+
+
+def rows_of(
+    database: Database, table: Table, order: RowOrder
+) -> Iterator[tuple[Position, ShownRow]]:
+    """All rows of an order one after the other, read by windows: large values are clipped."""
+    for offset in range(0, order.rows, _READ_AT_ONCE):
+        window = database.read_window(table, offset, _READ_AT_ONCE, order=order)
+        yield from zip(window.positions, window.rows, strict=True)

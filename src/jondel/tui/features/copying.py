@@ -9,6 +9,7 @@ from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.core.browse.display import grouped, line, safe_name, size_text
+from jondel.core.browse.windows import rows_of
 from jondel.core.errors import ReadError
 from jondel.core.model.changes import ChangeCounts, Changes
 from jondel.core.model.rows import Position
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 
 _WHOLE_BYTES = 64 * 1024 * 1024
 _MOST_ROWS = 50_000
-_BLOCK = 500
 _MOST_CLIPBOARD_BYTES = 74_000
 """What a terminal takes at once by a control sequence (OSC 52), before it is encoded."""
 _TERMINALS_WITHOUT_CLIPBOARD = ("", "dumb", "linux", "vt100", "vt220")
@@ -168,13 +168,13 @@ class Copying(Feature):
                     f"{grouped(_MOST_ROWS)}); narrow the filter"
                 )
             rows: list[Sequence[StoredValue]] = []
-            for offset in range(0, order.rows, _BLOCK):
-                window = database.read_window(table, offset, _BLOCK, order=order)
-                for position, row in zip(window.positions, window.rows, strict=True):
-                    whole = row
-                    if position and any(isinstance(value, Clipped) for value in row):
-                        whole = database.read_record(table, position, _WHOLE_BYTES) or row
-                    rows.append(self._drafted(table, position, _stored(table, whole)))
+            for position, row in rows_of(database, table, order):
+                if not row:
+                    continue  # it went since the order was made
+                whole = row
+                if position and any(isinstance(value, Clipped) for value in row):
+                    whole = database.read_record(table, position, _WHOLE_BYTES) or row
+                rows.append(self._drafted(table, position, _stored(table, whole)))
             return rows
 
         rows = await self.desk.workspace.rows.ask(shown.moment, work)

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import safe_name
 from jondel.tui.features.arranging import needs_table
 from jondel.tui.frame.commands import RECORDS, Command
+from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.view import ShownRecord
 from jondel.tui.views.records.access import records_view
 
 if TYPE_CHECKING:
     from jondel.core.browse.times import TimeKind
+    from jondel.core.model.changes import TableChanges
     from jondel.core.model.schema import Table
 
 
@@ -23,6 +25,11 @@ _SAMPLED = 100
 
 class Times(Feature):
     """What a column's times are counted in is found from its values, or chosen."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self._guessed: tuple[TableChanges, Mapping[str, TimeKind]] | None = None
+        """What was found from a table's changes, which are looked at once."""
 
     def commands(self) -> Iterable[Command]:
         yield Command(
@@ -64,16 +71,9 @@ class Times(Feature):
         of_table = changes.table(table.name) if changes is not None else None
         if of_table is None:
             return {}
-        from jondel.core.browse.times import guess_time_kind
-
-        sides = [side for r in of_table.records[:_SAMPLED] for side in (r.before, r.after) if side]
-        kinds: dict[str, TimeKind] = {}
-        for place, column in enumerate(table.columns):
-            values = [row[place] for row in sides if len(row) == len(table.columns)]
-            kind = guess_time_kind(column, values)
-            if kind is not None:
-                kinds[column.name] = kind
-        return kinds
+        if self._guessed is None or self._guessed[0] is not of_table:
+            self._guessed = of_table, dict(_guessed_kinds(table, of_table))
+        return self._guessed[1]
 
     def _choose_next(self) -> None:
         """Have the field's times counted in the next way; at last in none."""
@@ -89,3 +89,14 @@ class Times(Feature):
         pane.change_layout(pane.state._replace(times=(*others, (column, chosen or ""))))
         self.desk.say(f"{safe_name(column)}: {chosen or 'not a time'}")
         self.desk.show_card()
+
+
+def _guessed_kinds(table: Table, changes: TableChanges) -> Iterator[tuple[str, TimeKind]]:
+    from jondel.core.browse.times import guess_time_kind
+
+    sides = [side for r in changes.records[:_SAMPLED] for side in (r.before, r.after) if side]
+    rows = [side for side in sides if len(side) == len(table.columns)]
+    for place, column in enumerate(table.columns):
+        kind = guess_time_kind(column, [row[place] for row in rows])
+        if kind is not None:
+            yield column.name, kind

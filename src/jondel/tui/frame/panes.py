@@ -12,7 +12,8 @@ from jondel.core.browse.record_title import naming_values
 from jondel.core.model.changes import MARKS, RecordChange
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Value
-from jondel.tui.frame.table_list import TableFacts, TableList
+from jondel.tui.frame.listed_tables import TableFacts
+from jondel.tui.frame.table_list import TableList
 from jondel.tui.frame.view import NothingShown, Shown, ShownChange
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.card.card import Card
@@ -50,7 +51,7 @@ class TablesPane(PlainGround, Vertical):
     def _show_title(self) -> None:
         count, typed = len(self.list.tables), self.list.typed
         if typed:
-            of = f" {self.list.listed} of {count}"
+            of = f" {len(self.list.listed)} of {count}"
             self._title.show([(" tables", "strong"), (of, "dim"), (f" {line(typed)}▏", "plain")])
         else:
             self._title.show([(f" tables {count}", "strong"), (self._remark, "dim")])

@@ -9,16 +9,16 @@ from jondel.core.errors import StoreUnavailable
 from jondel.core.model.changes import ChangeSummary
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.footer import Footer, FooterEntry
+from jondel.tui.frame.listed_tables import TableFacts
 from jondel.tui.frame.masthead import Masthead, MastheadState
 from jondel.tui.frame.panes import CardPane, TablesPane
 from jondel.tui.frame.room import Room
-from jondel.tui.frame.table_list import TableFacts
 from jondel.tui.frame.trail_strip import TrailStrip
 from jondel.tui.services.early_look import Identity
 from jondel.tui.services.workspace import Workspace
 from jondel.tui.widgets.pane_edge import PaneEdge
 
-LIST_KEYS = (
+_LIST_KEYS = (
     FooterEntry("Enter", "its records", "tables.enter"),
     FooterEntry("Space", "fold empty tables", "tables.fold_empty"),
 )
@@ -133,5 +133,5 @@ class Surroundings:
         if self.desk.table_list_has_focus:
             # Letters find a table there.
             entries = [entry for entry in entries if not entry.keys[:1].isalpha()]
-            entries = [FooterEntry("a–z", "find a table", ""), *LIST_KEYS, *entries]
+            entries = [FooterEntry("a–z", "find a table", ""), *_LIST_KEYS, *entries]
         self.footer.show(entries)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import NamedTuple, TypeAlias
 
 from rich.cells import cell_len
 from rich.style import Style
@@ -16,8 +15,16 @@ from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import grouped, safe_name
 from jondel.core.browse.name_cuts import cut_names
-from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind
+from jondel.core.model.changes import MARKS, ChangeKind
 from jondel.core.model.schema import Table
+from jondel.tui.frame.listed_tables import (
+    Entry,
+    FoldedTables,
+    TableFacts,
+    changed_first,
+    folded,
+    found_tables,
+)
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.sheet.row_marks import DRAFT_MARK
 from jondel.tui.widgets.styles import change_style, ink
@@ -28,27 +35,6 @@ _COUNT_CELLS = 8
 """Room for most counts, without waiting for them."""
 _NAME_SIGNS = frozenset("_$.- ")
 """Characters that are typed to find a table, once a letter was."""
-
-
-class TableFacts(NamedTuple):
-    """What is known of the tables listed, each by name.
-
-    Counts that are not known yet are left out; None is for a table whose rows cannot be counted.
-    ``drafted`` counts what a draft has for a table.
-    """
-
-    counts: Mapping[str, int | None] = {}
-    changes: Mapping[str, ChangeCounts] = {}
-    drafted: Mapping[str, int] = {}
-
-
-class FoldedTables(NamedTuple):
-    """A line that stands for so many tables without rows."""
-
-    tables: int
-
-
-Entry: TypeAlias = Table | FoldedTables
 
 
 class TableList(OptionList):
@@ -128,9 +114,9 @@ class TableList(OptionList):
         return self._tables
 
     @property
-    def listed(self) -> int:
-        """How many tables are listed now."""
-        return sum(isinstance(line, Table) for line in self._entries)
+    def listed(self) -> list[str]:
+        """The names of the tables that are listed now, from the top."""
+        return [line.name for line in self._entries if isinstance(line, Table)]
 
     @property
     def current(self) -> Table | None:
@@ -188,26 +174,12 @@ class TableList(OptionList):
         return self.has_focus and there and self._entries[index or 0] is line
 
     def _wanted_lines(self) -> list[Entry]:
-        tables = list(self._tables)
         if self.typed:
-            ranked = [(_rank(table.name, self.typed), table) for table in tables]
-            found = [(rank, table) for rank, table in ranked if rank is not None]
-            return [table for _, table in sorted(found, key=lambda entry: entry[0])]
+            return list(found_tables(self._tables, self.typed))
+        tables = self._tables
         if self._changed_first:
-            tables.sort(key=lambda table: not self._has_changes(table))
-        if self.empty_folded:
-            kept = [table for table in tables if not self._is_folded(table)]
-            if len(kept) < len(tables):
-                return [*kept, FoldedTables(len(tables) - len(kept))]
-        return list(tables)
-
-    def _has_changes(self, table: Table) -> bool:
-        counts = self._facts.changes.get(table.name)
-        return bool(counts and counts.total) or bool(self._facts.drafted.get(table.name))
-
-    def _is_folded(self, table: Table) -> bool:
-        empty = self._facts.counts.get(table.name, 1) == 0 and not table.unreadable
-        return empty and not self._has_changes(table) and table.name != self._followed
+            tables = changed_first(tables, self._facts)
+        return folded(tables, self._facts, self._followed) if self.empty_folded else list(tables)
 
     @property
     def _names(self) -> list[str | None]:
@@ -334,7 +306,7 @@ class TableList(OptionList):
 
     def find(self, typed: str) -> None:
         """List the tables that have a text in their names, and highlight the best of them."""
-        if typed and not any(_rank(table.name, typed) is not None for table in self._tables):
+        if typed and not found_tables(self._tables, typed):
             self.app.bell()
             return
         ended = not typed and self.typed
@@ -388,13 +360,3 @@ class TableList(OptionList):
 
 def _identity(line: Entry) -> tuple[str, str]:
     return ("", "") if isinstance(line, FoldedTables) else (line.name, line.kind)
-
-
-def _rank(name: str, typed: str) -> int | None:
-    """How well a name fits what was typed, 0 for best; None where it does not."""
-    name, typed = name.casefold(), typed.casefold()
-    if name.startswith(typed):
-        return 0
-    if any(part.startswith(typed) for part in name.replace("-", "_").split("_")):
-        return 1
-    return 2 if len(typed) > 1 and typed in name else None

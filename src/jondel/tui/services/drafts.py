@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from typing import NamedTuple
 
+from jondel.core.browse.windows import rows_of
 from jondel.core.draft.draft import Draft, DraftEntries, Entry, EntryKey, RecordEdit
 from jondel.core.draft.draft_file import DraftFile
 from jondel.core.draft.draft_marks import DraftMarks
@@ -34,7 +35,6 @@ from jondel.tui.services.writing import Writing
 
 WHOLE_BYTES = 64 * 1024 * 1024
 MOST_SET_AT_ONCE = 20_000
-_BLOCK = 500
 
 
 class PlannedWrite(NamedTuple):
@@ -132,11 +132,7 @@ class DraftService:
             order = database.arrange(table, arrangement)
             if order.rows > MOST_SET_AT_ONCE:
                 return []
-            found: list[tuple[Position, ShownRow]] = []
-            for offset in range(0, order.rows, _BLOCK):
-                window = database.read_window(table, offset, _BLOCK, order=order)
-                found += zip(window.positions, window.rows, strict=True)
-            return found
+            return list(rows_of(database, table, order))
 
         rows = await self._rows.ask(NOW, work)
         with self.draft.one_edit():

@@ -20,6 +20,9 @@ from jondel.tui.widgets.sheet.source import RowSource
 
 NO_DRAFT = DraftMarks({}, frozenset())
 
+_AHEAD_ROWS = 100
+"""So many rows before and behind those in view are read before they are asked for."""
+
 
 class SheetContent:
     """The rows of one source with what marks them; lines count from 0."""
@@ -137,3 +140,18 @@ class SheetContent:
 
     def _places(self, names: Mapping[str, object] | Sequence[str]) -> frozenset[int]:
         return frozenset(place for place, name in enumerate(self.names) if name in names)
+
+    def wanted_block(self, in_view: tuple[int, int], current: int) -> tuple[int, bool] | None:
+        """The block to read next, and whether any of it is in view or of the current line.
+
+        ``in_view`` are the first and the last line in view. None where all of it is at hand.
+        """
+        if self.source is None:
+            return None
+        first, last = (self.lines.ordinal(line) for line in in_view)
+        row = self.lines.ordinal(current)
+        visible = self.source.missing(first, last) or self.source.missing(row, row)
+        if visible:
+            return visible[0], True
+        ahead = self.source.missing(first - _AHEAD_ROWS, last + _AHEAD_ROWS)
+        return (ahead[0], False) if ahead else None

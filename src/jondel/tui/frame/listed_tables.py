@@ -1,0 +1,69 @@
+"""Which tables a list shows, and in which order: all, those found, the changed ones first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple, TypeAlias
+
+from jondel.core.model.changes import ChangeCounts
+from jondel.core.model.schema import Table
+
+
+class TableFacts(NamedTuple):
+    """What is known of the tables listed, each by name.
+
+    Counts that are not known yet are left out; None is for a table whose rows cannot be counted.
+    ``drafted`` counts what a draft has for a table.
+    """
+
+    counts: Mapping[str, int | None] = {}
+    changes: Mapping[str, ChangeCounts] = {}
+    drafted: Mapping[str, int] = {}
+
+
+class FoldedTables(NamedTuple):
+    """A line that stands for so many tables without rows."""
+
+    tables: int
+
+
+Entry: TypeAlias = Table | FoldedTables
+
+
+def changed_first(tables: Sequence[Table], facts: TableFacts) -> list[Table]:
+    """The tables that changed, or have something drafted, before the others."""
+    return sorted(tables, key=lambda table: not _has_changes(table, facts))
+
+
+def folded(tables: Sequence[Table], facts: TableFacts, shown: str | None) -> list[Entry]:
+    """The tables, those without rows as one line at the end; the one ``shown`` stays listed."""
+
+    def is_folded(table: Table) -> bool:
+        empty = facts.counts.get(table.name, 1) == 0 and not table.unreadable
+        return empty and not _has_changes(table, facts) and table.name != shown
+
+    kept: list[Entry] = [table for table in tables if not is_folded(table)]
+    left = len(tables) - len(kept)
+    return [*kept, FoldedTables(left)] if left else kept
+
+
+def found_tables(tables: Sequence[Table], typed: str) -> list[Table]:
+    """The tables that what was typed may mean, the best first."""
+    ranked = [(_rank(table.name, typed), table) for table in tables]
+    found = [(rank, table) for rank, table in ranked if rank is not None]
+    return [table for _, table in sorted(found, key=lambda entry: entry[0])]
+
+
+def _has_changes(table: Table, facts: TableFacts) -> bool:
+    counts = facts.changes.get(table.name)
+    return bool(counts and counts.total) or bool(facts.drafted.get(table.name))
+
+
+def _rank(name: str, typed: str) -> int | None:
+    """How well a name fits what was typed, 0 for best; None where it does not."""
+    name, typed = name.casefold(), typed.casefold()
+    if name.startswith(typed):
+        return 0
+    if any(part.startswith(typed) for part in name.replace("-", "_").split("_")):
+        return 1
+    return 2 if len(typed) > 1 and typed in name else None
