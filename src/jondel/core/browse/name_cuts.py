@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from jondel.core.browse.display import CLIP_SIGN
 
 _SHARES = (0.25, 0.5, 0.75, 0.1, 0.9)
-"""How much of the room the beginning of a name gets; the first by which it differs is taken."""
+"""How much of the room the beginning of a name gets; names that look alike try the next."""
 
 
 def cut_names(names: Sequence[str], rooms: Mapping[str, int]) -> dict[str, str]:
@@ -17,17 +17,15 @@ def cut_names(names: Sequence[str], rooms: Mapping[str, int]) -> dict[str, str]:
     A name that must be cut keeps its beginning and its end, with a sign between, in such shares
     that no other name looks like it, if there are such.
     """
-    if all(len(name) <= rooms[name] for name in names):
-        return {name: name for name in names}
-    cuts = {share: {name: _cut(name, rooms[name], share) for name in names} for share in _SHARES}
-    alike = {share: Counter(shown.values()) for share, shown in cuts.items()}
-    return {
-        name: next(
-            (cuts[share][name] for share in _SHARES if alike[share][cuts[share][name]] == 1),
-            cuts[_SHARES[0]][name],
-        )
-        for name in names
-    }
+    first, *others = _SHARES
+    cuts = {name: _cut(name, rooms[name], first) for name in names}
+    for share in others:
+        counts = Counter(cuts.values())
+        alike = [name for name in names if counts[cuts[name]] > 1]
+        if not alike:
+            break
+        cuts.update((name, _cut(name, rooms[name], share)) for name in alike)
+    return cuts
 
 
 def _cut(name: str, room: int, share: float) -> str:

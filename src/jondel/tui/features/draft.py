@@ -230,7 +230,8 @@ class DraftFeature(Feature):
             await self._ask_about_conflicts(conflicts)
             return
         desk, drafts = self.desk, self.desk.workspace.drafts
-        answer = await show_obstacles(desk, error, await drafts.remedies(error.obstacles))
+        remedies = await drafts.remedies(error.obstacles) if error.obstacles else ()
+        answer = await show_obstacles(desk, error, remedies)
         if answer is not None and answer.remedy is not None:
             count = await drafts.take_remedy(error.obstacles, answer.remedy)
             draft_changed(desk)

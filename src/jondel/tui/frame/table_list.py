@@ -33,6 +33,8 @@ COUNTING = "…"
 UNREADABLE = "!"
 _COUNT_CELLS = 8
 """Room for most counts, without waiting for them."""
+_LONGEST_TAIL = 24
+"""A count has no more digits, behind the word for a view or a virtual table."""
 _NAME_SIGNS = frozenset("_$.- ")
 """Characters that are typed to find a table, once a letter was."""
 
@@ -103,6 +105,9 @@ class TableList(OptionList):
         self._changed_first = False
         self._cuts: Mapping[str, str] = {}
         self._prompts_for: list[tuple[object, ...]] = []
+        self._measured: list[str] = []
+        self.wanted_width = 0
+        """How many cells would show all names whole."""
         self.typed = ""
         """What was typed to find a table."""
         self.empty_folded = False
@@ -125,19 +130,15 @@ class TableList(OptionList):
         line = self._entries[index] if index is not None and index < len(self._entries) else None
         return line if isinstance(line, Table) else None
 
-    @property
-    def wanted_width(self) -> int:
-        """How many cells would show all names whole."""
-        names = max((cell_len(safe_name(table.name)) for table in self._tables), default=0)
-        views = any(table.kind != "table" for table in self._tables)
-        return names + 2 + _COUNT_CELLS + (2 if views else 0)
-
     # What is listed
 
     def show(
         self, tables: Sequence[Table], facts: TableFacts, *, changed_first: bool = False
     ) -> None:
         """Show these tables; those that changed come first if that is wanted."""
+        names = [table.name for table in tables]
+        if names != self._measured:
+            self._measured, self.wanted_width = names, _wanted_width(tables)
         self._tables, self._facts, self._changed_first = tables, facts, changed_first
         self._relist()
 
@@ -151,7 +152,7 @@ class TableList(OptionList):
         if same:
             self._redraw_changed()
             return
-        self._prompts_for = [self._prompt_key(line) for line in lines]
+        self._prompts_for = self._prompt_keys()
         with self.prevent(OptionList.OptionHighlighted):
             self.clear_options()
             self.add_options([Option(self._prompt(line)) for line in lines])
@@ -162,16 +163,18 @@ class TableList(OptionList):
     def _redraw_changed(self) -> None:
         """Draw those lines anew that are not as they were drawn."""
         before = self._prompts_for
-        self._prompts_for = [self._prompt_key(line) for line in self._entries]
+        self._prompts_for = self._prompt_keys()
         for index, (key, earlier) in enumerate(zip(self._prompts_for, before, strict=True)):
             if key != earlier:
                 self.replace_option_prompt_at_index(index, self._prompt(self._entries[index]))
 
-    def _is_lit(self, line: Entry) -> bool:
-        """Whether a line is drawn on the colour of the cursor, where nothing dim can be read."""
+    @property
+    def _lit(self) -> Entry | None:
+        """The line drawn on the colour of the cursor, where nothing dim can be read."""
         index = self.highlighted
-        there = index is not None and index < len(self._entries)
-        return self.has_focus and there and self._entries[index or 0] is line
+        if not self.has_focus or index is None or index >= len(self._entries):
+            return None
+        return self._entries[index]
 
     def _wanted_lines(self) -> list[Entry]:
         if self.typed:
@@ -207,27 +210,29 @@ class TableList(OptionList):
 
     # How it is drawn
 
-    def _prompt_key(self, line: Entry) -> tuple[object, ...]:
-        """What a line's prompt depends on."""
-        if isinstance(line, FoldedTables):
-            return (self.app.current_theme.name, line.tables, self._is_lit(line))
-        name, facts = line.name, self._facts
-        return (
-            self.app.current_theme.name,
-            self._is_lit(line),
-            line.unreadable,
-            self._cuts.get(name),
-            name in facts.counts,
-            facts.counts.get(name),
-            facts.changes.get(name),
-            facts.drafted.get(name, 0),
-        )
+    def _prompt_keys(self) -> list[tuple[object, ...]]:
+        """What the lines' prompts depend on."""
+        theme, lit, facts, cuts = self.app.current_theme.name, self._lit, self._facts, self._cuts
+        return [
+            (theme, line is lit, line.tables)
+            if isinstance(line, FoldedTables)
+            else (
+                theme,
+                line is lit,
+                line.unreadable,
+                cuts.get(line.name),
+                facts.counts.get(line.name, COUNTING),
+                facts.changes.get(line.name),
+                facts.drafted.get(line.name, 0),
+            )
+            for line in self._entries
+        ]
 
     @property
     def _room(self) -> int:
         return max(8, self.scrollable_content_region.width or 24)
 
-    def _tail(self, table: Table) -> str:
+    def _tail(self, table: Table, room: int) -> str:
         """What stands at the end of a table's line."""
         counts = self._facts.counts
         count = counts.get(table.name)
@@ -235,26 +240,33 @@ class TableList(OptionList):
         if table.unreadable or (count is None and table.name in counts):
             right = UNREADABLE
         kind = {"view": "view ", "virtual table": "virtual "}.get(table.kind, "")
-        if kind and len(kind) + len(right) + len(table.name) + 1 > self._room:
+        if kind and len(kind) + len(right) + len(table.name) + 1 > room:
             kind = kind[0] + " "
         return f" {kind}{right}"
 
     def _cut_names(self) -> None:
-        names = {t.name: safe_name(t.name) for t in self._entries if isinstance(t, Table)}
-        tails = {t.name: len(self._tail(t)) for t in self._entries if isinstance(t, Table)}
-        rooms = {names[name]: max(3, self._room - tail) for name, tail in tails.items()}
+        """Cut the names that do not fit before what stands at the end of their lines."""
+        room = self._room
+        rooms: dict[str, int] = {}
+        shown: dict[str, str] = {}
+        for table in self._entries:
+            # Most names are short, and there may be thousands of them.
+            if isinstance(table, Table) and len(table.name) + _LONGEST_TAIL > room:
+                shown[table.name] = safe_name(table.name)
+                rooms[shown[table.name]] = max(3, room - len(self._tail(table, room)))
         cuts = cut_names(list(rooms), rooms)
-        self._cuts = {name: cuts[shown] for name, shown in names.items()}
+        self._cuts = {name: cuts[text] for name, text in shown.items()}
 
     def _prompt(self, line: Entry) -> Text:
         if isinstance(line, FoldedTables):
             words = f"▸ {line.tables} empty table{'' if line.tables == 1 else 's'}"
-            style = Style.null() if self._is_lit(line) else ink(self, "sand-dim")
+            style = Style.null() if line is self._lit else ink(self, "sand-dim")
             return Text(words, style, no_wrap=True, overflow="ellipsis")
-        table, tail = line, self._tail(line)
-        name = self._cuts.get(table.name, table.name)
-        text = Text(fitted_text(name, max(3, self._room - len(tail))), no_wrap=True)
-        lit = self._is_lit(table)
+        room = self._room
+        table, tail = line, self._tail(line, room)
+        name = self._cuts.get(table.name) or safe_name(table.name)
+        text = Text(fitted_text(name, max(3, room - len(tail))), no_wrap=True)
+        lit = table is self._lit
         text.append(tail, None if lit else ink(self, "sand-dim"))
         counts = self._facts.changes.get(table.name)
         drafted = self._facts.drafted.get(table.name, 0)
@@ -275,7 +287,7 @@ class TableList(OptionList):
 
     def on_resize(self) -> None:
         self._cut_names()
-        self._prompts_for = [self._prompt_key(line) for line in self._entries]
+        self._prompts_for = self._prompt_keys()
         for index, line in enumerate(self._entries):
             self.replace_option_prompt_at_index(index, self._prompt(line))
 
@@ -360,3 +372,9 @@ class TableList(OptionList):
 
 def _identity(line: Entry) -> tuple[str, str]:
     return ("", "") if isinstance(line, FoldedTables) else (line.name, line.kind)
+
+
+def _wanted_width(tables: Sequence[Table]) -> int:
+    names = max((cell_len(safe_name(table.name)) for table in tables), default=0)
+    views = any(table.kind != "table" for table in tables)
+    return names + 2 + _COUNT_CELLS + (2 if views else 0)

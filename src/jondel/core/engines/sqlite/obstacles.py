@@ -24,22 +24,25 @@ class ObstacleSearch:
 
     def __init__(self, connection: apsw.Connection) -> None:
         self._connection = connection
-        self._written: dict[str, dict[Position, RowWrite]] = {}
-        """What was inserted or changed, by table and position."""
+        self._written: list[tuple[RowWrite, int | None]] = []
 
     def written(self, write: RowWrite, row_id: int | None) -> None:
         """Take note of a write; ``row_id`` is the number of a row that was inserted."""
-        if write.kind == "delete":
-            return
-        position: Position | None
-        if write.kind == "insert" and row_id is not None:
-            position = (row_id,)
-        else:
-            position = _cells(
-                write.position_columns, {**dict(write.expected), **dict(write.values)}
-            )
-        if position is not None:
-            self._written.setdefault(write.table, {})[position] = write
+        self._written.append((write, row_id))
+
+    def _written_to(self, table: str) -> dict[Position, RowWrite]:
+        """What was inserted into a table or changed in it, by position."""
+        found: dict[Position, RowWrite] = {}
+        for write, row_id in self._written:
+            if write.table != table or write.kind == "delete":
+                continue
+            position: Position | None = (row_id,) if row_id is not None else None
+            if write.kind == "update" or position is None:
+                cells = {**dict(write.expected), **dict(write.values)}
+                position = _cells(write.position_columns, cells)
+            if position is not None:
+                found[position] = write
+        return found
 
     # Links
 
@@ -60,7 +63,7 @@ class ObstacleSearch:
         positions, total = self._rows(
             child, check.child_columns, check.values, check.child_position_columns
         )
-        written = self._written.get(child, {})
+        written = self._written_to(child)
         ours = tuple(position for position in positions if position in written)
         others = tuple(position for position in positions if position not in written)
         found = []
