@@ -12,7 +12,10 @@ from textual import events
 
 from conftest import JondelCommand, MakeDatabase, OpenApp
 from jondel.core.draft.draft import NewRecord
+from jondel.core.model.schema import Table
 from jondel.tui.frame.table_list import TableList
+from jondel.tui.services.moments import Moment
+from jondel.tui.services.rows import RowService
 from jondel.tui.widgets.sheet.sheet import Sheet
 
 _READINGS = (
@@ -489,6 +492,28 @@ async def test_a_filter_that_comes_back_says_so_and_how_to_drop_it(make: MakeDat
         await driver.press("F")
         await driver.sees("1 of 2 rows")
         assert words not in driver.text
+
+
+async def test_a_filtered_sheet_learns_of_how_many_rows_it_shows_some(
+    make: MakeDatabase, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It is the first thing shown, and the tables are counted only after it."""
+    path = make(*_BOATS)
+    async with driven(path) as driver:
+        await driver.open_table("berths", "name")
+        await driver.press("equals_sign")
+        await driver.sees("1 of 2 rows")
+    counted, count = asyncio.Event(), RowService.count
+
+    async def late(self: RowService, moment: Moment, table: Table) -> int:
+        await counted.wait()
+        return await count(self, moment, table)
+
+    monkeypatch.setattr(RowService, "count", late)
+    async with driven(path) as driver:
+        await driver.sees("berths  1 row", "as you left it")
+        counted.set()
+        await driver.sees("berths  1 of 2 rows")
 
 
 async def test_pasted_text_is_never_taken_for_keys(make: MakeDatabase) -> None:

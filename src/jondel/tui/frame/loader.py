@@ -189,8 +189,13 @@ class Loader:
                 state.counts[table.name] = None
             if time.monotonic() - shown_at > _SHOW_COUNTS_SECONDS:
                 shown_at = time.monotonic()
-                desk.show_surroundings()
-        desk.show_surroundings()
+                self._show_counts()
+        self._show_counts()
+
+    def _show_counts(self) -> None:
+        self._desk.show_surroundings()
+        for view in self._desk.views.opened:
+            view.show_counts()
 
     def count_soon(self) -> None:
         """Count the tables of the moment; other work of the surveying thread comes first."""

@@ -110,6 +110,9 @@ class View(PlainGround, Vertical):
     def show_changes(self, state: MomentState) -> None:
         """More is known of the moment's changes."""
 
+    def show_counts(self) -> None:
+        """More is known of how many rows the tables have."""
+
     def show_draft(self) -> None:
         """The draft is another."""
 

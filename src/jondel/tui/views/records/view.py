@@ -319,6 +319,10 @@ class RecordsView(View):
             self.tables.remove(name)
         self.show_open_tables()
 
+    def show_counts(self) -> None:
+        for pane in self.panes:
+            pane.show_title()
+
     def show_open_tables(self) -> None:
         """List the open tables with their numbers, where there are several."""
         current = self.pane.table
