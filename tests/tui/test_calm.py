@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
+import time
 from collections.abc import Awaitable, Callable
 
 import pytest
@@ -592,3 +593,21 @@ async def test_steps_taken_here_are_never_new_however_the_trail_is_read(
             await asyncio.gather(trail.take_snapshot(None), trail.reload())
             assert len(trail.steps) == number + 1
             assert not len(trail.unseen)
+
+
+async def test_what_is_recorded_while_watching_begins_is_recorded_once_and_not_new(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*_BOATS)) as driver:
+        await driver.sees("berths")
+        trail = driver.workspace.trail
+        # An action seems to be over before the snapshot that watching begins with is known.
+        calls = asyncio.gather(
+            trail.take_if_changed("watching began"), trail.take_if_changed(), trail.reload()
+        )
+        asyncio.get_running_loop().call_soon(time.sleep, 0.5)
+        begun, action, _ = await calls
+        assert begun is not None
+        assert action is None
+        assert len(trail.steps) == 1
+        assert not len(trail.unseen)

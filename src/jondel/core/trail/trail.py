@@ -62,6 +62,8 @@ class Trail:
         self._catalogue = self._store.catalogue(self._location)
         self._opened_shelf: Shelf | None = None
         self._opening = threading.Lock()
+        self.taken: frozenset[int] = frozenset()
+        """The numbers of the snapshots that were taken through this, not by somebody else."""
 
     def close(self) -> None:
         self._catalogue.close()
@@ -140,7 +142,7 @@ class Trail:
             check_label(label)
             self._catalogue.require_free(label)
         with self._shelf.captured(database) as image:
-            return self._catalogue.add(label, trigger, image)
+            return self._add(label, trigger, image)
 
     def take_unless_noise(
         self,
@@ -171,12 +173,12 @@ class Trail:
 
         It goes again where the block fails: then nothing was written.
         """
-        last = self._catalogue.last()
+        taken = self.taken
         before = self.take_unless_unchanged(database, trigger)
         try:
             yield before
         except BaseException:
-            if last is None or before.number != last.number:
+            if before.number not in taken and before.number in self.taken:
                 with suppress(JondelError):  # what failed is of more interest
                     self.delete([before])
             raise
@@ -187,7 +189,12 @@ class Trail:
             last = self._catalogue.last()
             if last is not None and last.image == image:
                 return last
-            return self._catalogue.add(None, trigger, image)
+            return self._add(None, trigger, image)
+
+    def _add(self, label: str | None, trigger: Trigger, image: str) -> Snapshot:
+        added = self._catalogue.add(label, trigger, image)
+        self.taken |= {added.number}
+        return added
 
     def keep_within_budget(self) -> tuple[list[Snapshot], bool]:
         """Make room where the store is over its budget.

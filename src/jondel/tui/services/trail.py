@@ -42,6 +42,8 @@ class TrailService:
         self._trail: Trail | None = None
         self._rules: NoiseRules | None = None
         self._rules_stamp: tuple[str, int, int] | None = None
+        self._accounted_for = 0
+        """The number of the last step of which is known whether it is new to the person."""
 
     # Steps
 
@@ -107,17 +109,24 @@ class TrailService:
     async def open(self) -> None:
         """Read what is recorded for the database; it need not be readable itself for that."""
         self.steps = await self._survey.run(lambda _: self.read_steps())
+        self._account_for(self.steps)
 
     async def reload(self) -> bool:
         """Read the trail anew; True if another process changed it."""
         steps = await self._survey.run(lambda _: self.read_steps())
-        # Only now, for what was taken here meanwhile is known by now, and is nothing new.
         known = [step.after for step in self.steps]
-        last = known[-1].number if known else 0
         self.steps = steps
-        now = [step.after for step in steps]
-        self.unseen.add(after.number for after in now if after.number > last)
-        return now != known
+        # Nothing that was taken here is new, whichever reading of the trail it comes to light in.
+        self.unseen.add(
+            step.number
+            for step in steps
+            if step.number > self._accounted_for and step.number not in self.core.taken
+        )
+        self._account_for(steps)
+        return [step.after for step in steps] != known
+
+    def _account_for(self, steps: list[Step]) -> None:
+        self._accounted_for = max([self._accounted_for, *(step.number for step in steps)])
 
     async def size(self) -> int:
         """How many bytes the trail's snapshots take."""
@@ -161,6 +170,7 @@ class TrailService:
             return self.read_steps()
 
         self.steps = await self._survey.run(work)
+        self._account_for(self.steps)
 
     # Taking snapshots
 
@@ -186,18 +196,18 @@ class TrailService:
         def work(job: Job) -> tuple[bool, list[Step]]:
             database = self._survey.live()
             job.uses(database)
-            last = self.last.number if self.last is not None else 0
+            taken_before = self.core.taken
             watching = Trigger("watch", words)
             if words:
-                taken = self.core.take_unless_unchanged(database, watching)
+                self.core.take_unless_unchanged(database, watching)
             else:
-                trigger = self._trigger(watching)
-                taken = self.core.take_unless_noise(
-                    database, trigger, self._rules_or_none, job.uses
+                self.core.take_unless_noise(
+                    database, self._trigger(watching), self._rules_or_none, job.uses
                 )
-            if taken.number != last:
+            taken = self.core.taken - taken_before
+            if taken:
                 self.make_room()
-            return taken.number != last, self.read_steps()
+            return bool(taken), self.read_steps()
 
         taken, self.steps = await self._survey.run(work)
         if taken and not words:
