@@ -104,7 +104,7 @@ def sorting(large: Path, runs: int) -> None:
     sql = "SELECT rowid FROM readings ORDER BY code"
     ours, plain = [], []
     with closing(open_database(large)) as database:
-        table = database.schema().find("readings")
+        table = database.schema().named("readings")
         assert table is not None
         with closing(apsw.Connection(str(large), flags=apsw.SQLITE_OPEN_READONLY)) as connection:
             for _ in range(max(3, runs // 2)):

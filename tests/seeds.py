@@ -11,3 +11,8 @@ FIRST = int(os.environ.get("JONDEL_FIRST_SEED", "0"))
 def seeds(variable: str, usual: int) -> range:
     """As many seeds as an environment variable says, else the usual number."""
     return range(FIRST, FIRST + int(os.environ.get(variable, usual)))
+
+
+def length(usual: int, soaking: int) -> int:
+    """How long a random test goes on with each seed."""
+    return soaking if os.environ.get("JONDEL_SOAK") else usual

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from jondel.core.engines.protocol import Database
+from jondel.core.model.addresses import TableId
 from jondel.core.trail.trail import Trail
 
 _MODELS = """
@@ -75,13 +76,13 @@ def test_what_sqlalchemy_wrote_is_found_cell_by_cell(
     database = opened(path)
     tables = {table.name: table for table in database.schema().tables if not table.internal}
     assert list(tables) == ["berth", "pontoon"]
-    assert tables["berth"].links_from("pontoon_name")[0].target_table == "pontoon"
+    assert tables["berth"].links_from("pontoon_name")[0].target_table == TableId("pontoon")
     assert database.measure(tables["berth"]).rows == 300
     trail = trail_of(database)
     before = trail.take(database)
     _run(path, _ACT)
     changes = trail.changes(before, trail.take(database))
-    berths, pontoons = changes.table("berth"), changes.table("pontoon")
+    berths, pontoons = changes.table(TableId("berth")), changes.table(TableId("pontoon"))
     assert berths is not None
     assert pontoons is not None
     assert [(record.kind, record.key) for record in berths.records] == [

@@ -14,6 +14,7 @@ import pytest
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import ActionFailed
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
 from jondel.core.trail.trail import Trail
 from jondel.core.verify.actions import Action
@@ -47,7 +48,7 @@ def perform(
 
 
 def _sizes(changes: Changes) -> dict[str, str]:
-    return {table.table: table.counts.marked() for table in changes.tables}
+    return {str(table.table): table.counts.marked() for table in changes.tables}
 
 
 def test_the_harbour_has_rows_enough_to_need_a_real_grid(harbour: Path) -> None:
@@ -83,7 +84,7 @@ def test_each_action_writes_several_tables_and_touches_a_session(
 
 
 def _added(changes: Changes, table: str) -> dict[str, object]:
-    found = changes.table(table)
+    found = changes.table(TableId(table))
     assert found is not None
     row = found.records[0].after
     assert row is not None
@@ -110,11 +111,11 @@ def test_a_payment_has_two_columns_swapped(perform: Perform) -> None:
 
 
 def test_a_cancelled_booking_leaves_its_berth_taken(perform: Perform) -> None:
-    assert perform("cancel-booking").table("berths") is None
+    assert perform("cancel-booking").table(TableId("berths")) is None
 
 
 def test_a_check_in_writes_its_time_in_another_format(perform: Perform) -> None:
-    changes = perform("check-in").table("bookings")
+    changes = perform("check-in").table(TableId("bookings"))
     assert changes is not None
     cells = {cell.column: cell.after for cell in changes.records[0].cells}
     assert cells["checked_in_at"] == "14/06/2026 14:02"

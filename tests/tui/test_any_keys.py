@@ -12,7 +12,7 @@ from driving import SMALL, WIDE, driven
 from app_process import AppFailed
 from conftest import OpenApp
 from jondel.core.verify.actions import Action
-from seeds import seeds
+from seeds import length, seeds
 
 _KEYS = (
     *("s", "s", "r", "c", "c", "left_square_bracket", "left_square_bracket"),
@@ -63,7 +63,7 @@ async def test_any_keys_in_any_order_do_no_harm(
     size = WIDE if seed % 2 else SMALL
     nobody = Action("call an app that is not there", "http://127.0.0.1:9/actions/none")
     async with driven(hostile_database, size, [nobody]) as driver:
-        for _ in range(150):
+        for _ in range(length(90, 150)):
             if chance.random() < 0.2:
                 with suppress(AppFailed):  # it may find the database as it left it otherwise
                     writer.run(chance.choice(_WRITES))

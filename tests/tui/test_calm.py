@@ -13,6 +13,7 @@ from textual import events
 
 from conftest import JondelCommand, MakeDatabase, OpenApp
 from jondel.core.draft.draft import NewRecord
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.tui.frame.table_list import TableList
 from jondel.tui.services.moments import Moment
@@ -466,12 +467,12 @@ async def test_numbers_lead_to_open_tables_from_every_view(make: MakeDatabase) -
     async with driven(make(*_BOATS)) as driver:
         await driver.open_table("boats")
         await driver.press("1")
-        await driver.until(lambda: driver.desk.place.table == "berths")
+        await driver.until(lambda: driver.desk.place.table == TableId("berths"))
         await driver.press("c")
         await driver.until(lambda: driver.desk.navigator.view == "changes")
         await driver.press("2")
         await driver.until(lambda: driver.desk.navigator.view == "records")
-        assert driver.desk.place.table == "boats"
+        assert driver.desk.place.table == TableId("boats")
         await driver.press("9")
         await driver.sees("there is no open table 9")
 
@@ -572,11 +573,11 @@ async def test_an_arrival_does_not_take_back_where_one_has_just_gone_in_the_list
 ) -> None:
     async with driven(make(*_BOATS)) as driver:
         await driver.press("t", "home")
-        await driver.until(lambda: driver.desk.place.table == "berths")
+        await driver.until(lambda: driver.desk.place.table == TableId("berths"))
         listed = driver.app.screen.query_one(TableList)
         listed.action_cursor_down()
         driver.desk.highlight_table("berths")  # as an arrival does, before the key is followed
-        await driver.until(lambda: driver.desk.place.table == "boats")
+        await driver.until(lambda: driver.desk.place.table == TableId("boats"))
         assert listed.current is not None
         assert listed.current.name == "boats"
 

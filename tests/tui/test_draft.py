@@ -17,6 +17,7 @@ import outside
 from conftest import MakeDatabase, OpenApp
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.engines.sqlite.database import LiveSqliteDatabase
+from jondel.core.model.addresses import TableId
 from jondel.core.model.writes import WritePlan
 
 _HARBOUR = (
@@ -389,7 +390,7 @@ async def test_a_new_record_changed_while_it_is_written_is_not_added_twice(
     slow = _SlowWrite(monkeypatch)
     async with driven(path) as driver:
         await _at(driver, "berths", "name")
-        number = driver.workspace.drafts.draft.insert("berths", {"name": "west"})
+        number = driver.workspace.drafts.draft.insert(TableId("berths"), {"name": "west"})
         await _begin_to_write(driver)
         await driver.until(slow.begun.is_set)
         driver.workspace.drafts.draft.change_new(number, {"name": "far west"})

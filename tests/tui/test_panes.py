@@ -6,6 +6,7 @@ import pytest
 from driving import SMALL, Driver, driven
 
 from conftest import MakeDatabase, OpenApp
+from jondel.core.model.addresses import TableId
 from jondel.tui.frame.table_list import TableList
 from jondel.tui.widgets.pane_edge import PaneEdge
 
@@ -38,7 +39,11 @@ async def test_typing_in_the_list_finds_a_table_and_runs_nothing(make: MakeDatab
         assert not driver.steps
         await driver.press("backspace", "b", "o", "a")
         await driver.sees("tables 3 of 5 boa")
-        assert _list(driver).listed == ["boat_logs", "boats", "harbour_boats"]
+        assert _list(driver).listed == [
+            TableId("boat_logs"),
+            TableId("boats"),
+            TableId("harbour_boats"),
+        ]
         await driver.press("down", "enter")
         await driver.sees("boats  2 rows", "tables 5")
         assert driver.app.focused is not _list(driver)
@@ -64,7 +69,7 @@ async def test_what_fits_no_table_is_not_taken_and_escape_lists_all_again(
 async def test_tables_without_rows_are_one_line_on_demand_and_stay_so(make: MakeDatabase) -> None:
     path = make(*_TABLES)
     async with driven(path) as driver:
-        await driver.until(lambda: driver.desk.state.counts.get("snags") == 1)
+        await driver.until(lambda: driver.desk.state.counts.get(TableId("snags")) == 1)
         await driver.press("t", "space")
         await driver.sees("▸ 2 empty tables", "tables 5")
         assert "boat_logs" not in driver.text
@@ -84,7 +89,7 @@ async def test_what_the_selected_step_changed_comes_first(make: MakeDatabase, ap
         app(path).run("UPDATE snags SET what = 'dry'")
         await driver.press("s")
         await driver.sees("as of s2", "wet → dry")
-        await driver.until(lambda: _list(driver).listed[0] == "snags")
+        await driver.until(lambda: _list(driver).listed[0] == TableId("snags"))
 
 
 async def test_panes_are_made_wider_narrower_and_away_and_stay_so(make: MakeDatabase) -> None:

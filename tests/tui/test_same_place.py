@@ -21,7 +21,7 @@ from jondel.core.trail.trail import Trail
 from jondel.tui.services.moments import NOW, Moment
 from jondel.tui.services.rows import Anchor
 from jondel.tui.services.threads import WorkThread
-from seeds import seeds
+from seeds import length, seeds
 
 _STEPS, _NOW = 4, 5
 _TABLES = ("berths", "boats", "crews")
@@ -178,7 +178,7 @@ async def test_steps_that_are_deleted_elsewhere_are_left_and_never_taken_for_now
     async with driven(path, WIDE) as driver:
         await driver.sees("s8", "+3")
         _late(chance, monkeypatch)
-        for number in range(200):
+        for number in range(length(70, 200)):
             if number % 20 == 10 and (left := elsewhere.snapshots()):
                 elsewhere.delete([chance.choice(left)], protected_too=True)
             keys = (*_STEERING, "m", "R", "U", "g", "l", "h")
@@ -234,7 +234,7 @@ async def test_everything_speaks_of_one_place_whenever_one_looks(
         await driver.sees("s4", "+3")
         await _check(driver)
         _late(chance, monkeypatch)
-        for number in range(120):
+        for number in range(length(70, 120)):
             keys = _STEERING if chance.random() < 0.5 else _KEYS
             await driver.press(chance.choice(keys))
             await _check(driver)

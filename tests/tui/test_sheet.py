@@ -14,6 +14,7 @@ from textual.widgets import Input, TextArea
 from conftest import MakeDatabase, OpenApp
 from jondel.core.browse.windows import WindowCache
 from jondel.core.engines.protocol import Extent
+from jondel.core.model.addresses import TableId
 from jondel.tui.widgets.sheet.sheet import Sheet
 
 _BOATS = (
@@ -425,7 +426,7 @@ async def test_a_table_left_before_it_came_keeps_its_filter_to_itself(
         monkeypatch.undo()
         await driver.press("o")
         await driver.sees("sorted by name", "row 1 of 450")
-        assert driver.workspace.sheets.of("boats").order[0].column == "status"
+        assert driver.workspace.sheets.of(TableId("boats")).order[0].column == "status"
         await driver.press("1")
         await driver.sees("where status is held", "sorted by status ↑", "100 of 300 rows")
 
@@ -442,7 +443,7 @@ async def test_a_statement_pasted_for_another_table_leaves_this_one_alone(
         area.text = "SELECT * FROM boats WHERE berth = 3 ORDER BY length DESC"
         await driver.press("ctrl+s")
         await driver.sees("where berth is 3", "sorted by length ↓")
-        assert driver.workspace.sheets.of("crews").natural
+        assert driver.workspace.sheets.of(TableId("crews")).natural
         await driver.press("2")
         await driver.sees("crews  450 rows")
 

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from contextlib import closing
 
 from jondel.cli.output import warn_unread, whole_document
 from jondel.cli.showing import Showing, print_changes, rules_of
+from jondel.cli.tables import tables_called
 from jondel.cli.target import opened
-from jondel.core.diff.compare import Scope, compare
+from jondel.core.diff.compare import compare
+from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
-from jondel.core.errors import TableNotFound
 from jondel.core.formats.changes_json import write_changes
 from jondel.core.model.changes import Changes
 from jondel.core.snapshots.catalogue import Snapshot
@@ -25,12 +25,12 @@ def show_changes(target: str, start: str, end: str, lock: bool, showing: Showing
         before, after = (
             given.database if name == NOW else trail.find(name) for name in (start, end)
         )
-        scope = showing.scope(rules_of(given.location, showing.noise))
+        rules = rules_of(given.location, showing.noise)
         with trail.both_sides(before, after) as sides:
-            if sides is None and scope.tables:
+            if sides is None and showing.tables:
                 with trail.opened(after) as state:
-                    _require_tables((state, state), scope.tables)
-            return _show(before, after, sides, scope, showing)
+                    tables_called(showing.tables, [state])
+            return _show(before, after, sides, rules, showing)
 
 
 def compare_files(one: str, other: str, lock: bool, showing: Showing) -> int:
@@ -41,20 +41,20 @@ def compare_files(one: str, other: str, lock: bool, showing: Showing) -> int:
         closing(open_database(one, lock=lock)) as before,
         closing(open_database(other, lock=lock)) as after,
     ):
-        scope = showing.scope(rules_of(after.location, showing.noise))
+        rules = rules_of(after.location, showing.noise)
         with two_files(before, after) as sides:
-            return _show(before, after, sides, scope, showing)
+            return _show(before, after, sides, rules, showing)
 
 
 def _show(
     before: Snapshot | Database,
     after: Snapshot | Database,
     sides: tuple[Database, Database] | None,
-    scope: Scope,
+    rules: NoiseRules,
     showing: Showing,
 ) -> int:
-    if sides is not None:
-        _require_tables(sides, scope.tables or ())
+    named = showing.tables and sides is not None
+    scope = showing.scope(rules, tables_called(showing.tables, sides or ()) if named else None)
     if showing.form == "json":
         with whole_document() as out:
             written = write_changes(out, (before, after), sides, scope)
@@ -63,14 +63,3 @@ def _show(
     changes = compare(*sides, scope) if sides else Changes()
     print_changes(changes, scope.noise, showing.form)
     return showing.status(not changes.empty)
-
-
-def _require_tables(
-    sides: tuple[Database, Database], names: Sequence[str] | frozenset[str]
-) -> None:
-    """Raise ``TableNotFound`` for a name that is on neither side."""
-    known = {table.name for side in sides for table in side.schema().tables}
-    for name in sorted(names):
-        if name not in known:
-            shown = ", ".join(sorted(known)[:12])
-            raise TableNotFound(f"no table {name!r} on either side; there are: {shown}")

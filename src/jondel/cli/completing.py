@@ -93,7 +93,7 @@ def _tables(prefix: str, parsed_args: argparse.Namespace, **_: object) -> Iterab
     with suppress(JondelError, OSError):
         if target:
             with closing(open_database(target)) as database:
-                tables = [table.name for table in database.schema().tables if not table.internal]
+                tables = [table.title for table in database.schema().tables if not table.internal]
                 return [name for name in tables if name.startswith(prefix)]
     return []
 

@@ -18,7 +18,7 @@ from jondel.core.errors import (
     TableNotFound,
 )
 from jondel.core.files.json_values import dumped
-from jondel.core.formats.changes_json import cells_json, row_json
+from jondel.core.formats.changes_json import address_json, cells_json, row_json
 from jondel.core.formats.changes_text import WHOLE, cell_lines
 from jondel.core.formats.end_json import end_json
 from jondel.core.model.changes import MARKS
@@ -35,17 +35,17 @@ def show_history(target: str, table: str, key: Sequence[str], lock: bool, as_jso
         known = _table_known(given.trail, database, table)
         columns = known.primary_key or ("rowid",)
         if len(key) != len(columns):
-            raise UsageProblem(f"the key of {known.name} is {', '.join(columns)}; give its values")
+            raise UsageProblem(f"the key of {known.title} is {', '.join(columns)}; give its values")
         values = _key_values(known, columns, key)
         versions = list(
-            record_history(given.trail, known.name, columns, values, database, max_bytes=WHOLE)
+            record_history(given.trail, known.id, columns, values, database, max_bytes=WHOLE)
         )
     if not versions:
         raise RecordNotFound(
-            f"{known.name}: there is no record {' · '.join(key)}, now or in any snapshot"
+            f"{known.title}: there is no record {' · '.join(key)}, now or in any snapshot"
         )
     if as_json:
-        tell(dumped({"table": known.name, "versions": [_version_json(v) for v in versions]}))
+        tell(dumped({**address_json(known.id), "versions": [_version_json(v) for v in versions]}))
         return
     whole = not sys.stdout.isatty()
     for version in versions:
@@ -56,12 +56,12 @@ def show_history(target: str, table: str, key: Sequence[str], lock: bool, as_jso
 def _table_known(trail: Trail, database: Database | None, name: str) -> Table:
     """The table as it is now, or as the latest snapshot has it that knows it."""
     if database is not None:
-        table = database.schema().find(name)
+        table = database.schema().named(name)
         if table is not None:
             return table
     for snapshot in reversed(trail.snapshots()):
         with suppress(SnapshotError), trail.opened(snapshot) as state:
-            table = state.schema().find(name)
+            table = state.schema().named(name)
             if table is not None:
                 return table
     raise TableNotFound(f"no table {name!r}, now or in any snapshot; check its name")

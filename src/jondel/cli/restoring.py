@@ -8,6 +8,7 @@ from jondel.cli.making_room import make_room
 from jondel.cli.output import confirmed, say, tell
 from jondel.cli.problems import UsageProblem
 from jondel.cli.showing import LISTED_RECORDS, print_changes, rules_of
+from jondel.cli.tables import tables_called
 from jondel.cli.target import opened
 from jondel.core.browse.display import line
 from jondel.core.diff.compare import Scope
@@ -34,9 +35,12 @@ def restore_database(
     with opened(target, lock=lock) as given:
         trail = given.trail
         to = trail.find(name)
+        only = None
+        if tables:
+            with trail.opened(to) as state:
+                only = tables_called(tables, [state])
         if not yes:
             try:
-                only = frozenset(tables) if tables else None
                 scope = Scope(tables=only, keep_records=LISTED_RECORDS, inside=True)
                 lost = trail.changes(to, given.database, scope)
             except TargetError as error:
@@ -46,8 +50,8 @@ def restore_database(
                 print_changes(lost, rules_of(given.location))
         if not confirmed(f"restore {given.name} to {to.title}?", yes):
             return
-        if tables:
-            done = restore(trail, given.database, to, tables)
+        if only is not None:
+            done = restore(trail, given.database, to, only)
         else:
             done = restore_whatever_is_there(trail, lambda: given.database, to)
         _tell_restored(done, as_json)
@@ -70,22 +74,29 @@ def take_back(
         trail, database = given.trail, given.database
         snapshot = trail.find(name)
         step = next(step for step in trail.steps() if step.number == snapshot.number)
+        only = None
+        if table is not None:
+            with trail.opened(snapshot) as state:
+                (only,) = tables_called([table], [state])
         if not yes:
             say(f"taking back {snapshot.title} will undo this:")
-            only = frozenset({table}) if table else None
-            scope = Scope(tables=only, keep_records=LISTED_RECORDS, inside=True)
+            scope = Scope(
+                tables=frozenset({only}) if only is not None else None,
+                keep_records=LISTED_RECORDS,
+                inside=True,
+            )
             if step.before is not None:
                 taken_back = trail.changes(step.before, step.after, scope)
                 print_changes(taken_back, rules_of(given.location))
         if not confirmed(f"take back {snapshot.title} in {database.name}?", yes):
             return
-        if table is None:
+        if only is None:
             done = take_back_step(trail, database, step)
         elif step.before is None:
             raise UsageProblem(f"{snapshot.id}: the trail begins here; no step ends with it")
         else:
             ends = (step.before, step.after)
-            done = take_back_record(trail, database, ends, table, _has_key(key))
+            done = take_back_record(trail, database, ends, only, _has_key(key))
         _tell_restored(done, as_json)
 
 
@@ -107,7 +118,7 @@ def _word_of(value: StoredValue) -> str:
 
 def _tell_restored(done: Restored, as_json: bool) -> None:
     if as_json:
-        undone = {name: vars(counts) for name, counts in done.undone.tables.items()}
+        undone = {str(table): vars(counts) for table, counts in done.undone.tables.items()}
         tell(
             dumped(
                 {
@@ -129,6 +140,6 @@ def _tell_restored(done: Restored, as_json: bool) -> None:
         if done.aside:
             say(f"what lay there is kept as {done.aside}")
         return
-    for name, counts in done.undone.tables.items():
-        tell(f"{line(name, 100)}  {counts.marked()} undone")
+    for table, counts in done.undone.tables.items():
+        tell(f"{line(str(table), 100)}  {counts.marked()} undone")
     say(f"the state before is kept as {done.before.id}; restore that to undo this")

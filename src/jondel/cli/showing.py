@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from jondel.cli.output import counted, say, tell, warn_unread
 from jondel.core.diff.compare import Scope
 from jondel.core.diff.noise import NoiseRules
+from jondel.core.model.addresses import TableId
 from jondel.core.trail.project import Project
 
 if TYPE_CHECKING:
@@ -31,9 +32,8 @@ class Showing(NamedTuple):
     as_json: bool = False
     exit_code: bool = False
 
-    def scope(self, rules: NoiseRules) -> Scope:
-        """What to compare."""
-        only = frozenset(self.tables) if self.tables else None
+    def scope(self, rules: NoiseRules, only: frozenset[TableId] | None = None) -> Scope:
+        """What to compare; ``only`` are the tables that ``tables`` calls by name."""
         inside = self.inside or self.form != "json"
         return Scope(self.internal, only, self.limit or None, noise=rules, inside=inside)
 

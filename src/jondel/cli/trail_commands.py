@@ -102,7 +102,7 @@ def _step_json(step: Step) -> dict[str, Any]:
     }
     if step.summary is not None:
         entry["changes"] = {
-            "tables": {name: vars(counts) for name, counts in step.summary.tables.items()},
+            "tables": {str(table): vars(counts) for table, counts in step.summary.tables.items()},
             "schema_changes": step.summary.schema_changes,
         }
     return entry

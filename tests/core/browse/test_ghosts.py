@@ -71,7 +71,7 @@ def test_ghosts_stand_where_the_records_stood(
         with trail.both_sides(before, database) as sides:
             assert sides is not None
             (changes,) = compare(*sides).tables
-        table = database.schema().find("t")
+        table = database.schema().named("t")
         assert table is not None
         made = None if arrangement.natural else database.arrange(table, arrangement)
         found = ghosts_of(database, table, changes, arrangement, made)

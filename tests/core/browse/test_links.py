@@ -19,7 +19,9 @@ from jondel.core.browse.links import (
     target_of,
 )
 from jondel.core.engines.protocol import Database
-from jondel.core.model.schema import Column, Table
+from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import Column, Schema, Table
+from jondel.core.trail.project import Project
 
 Opened = Callable[[Path], Database]
 
@@ -148,14 +150,14 @@ def test_a_column_beside_says_into_which_table_an_id_points(
         "notes.subject_id → invoices.id where subject_type is Invoice",
     ]
     schema = database.schema()
-    notes = schema.find("notes")
+    notes = schema.named("notes")
     assert notes is not None
     rows = database.read_window(notes, 0, 3).rows
     found = [target_of(database, schema, link, notes, rows[1]) for link in links]
     assert found[0] is None
     assert found[1] is not None
     assert found[1].position == (501,)
-    boats = schema.find("boats")
+    boats = schema.named("boats")
     assert boats is not None
     cells = children_cells(links[0], boats, (2,))
     assert cells == (("subject_id", 2), ("subject_type", "Boat"))
@@ -178,9 +180,9 @@ def test_nothing_is_guessed_where_no_value_leads_anywhere(
 
 
 def test_what_a_person_decides_goes_before_what_is_guessed() -> None:
-    berth = Link("boats", ("berth_id",), "berths", ("id",))
-    crew = Link("boats", ("crew_id",), "crews", ("id",))
-    own = Link("boats", ("tag",), "tags", ("name",))
+    berth = Link(TableId("boats"), ("berth_id",), TableId("berths"), ("id",))
+    crew = Link(TableId("boats"), ("crew_id",), TableId("crews"), ("id",))
+    own = Link(TableId("boats"), ("tag",), TableId("tags"), ("name",))
     decisions = LinkDecisions().refuse(berth).confirm(crew).add(own)
     assert all_links([], [berth, crew], decisions) == {own: "added", crew: "confirmed"}
     decisions = decisions.confirm(berth).refuse(own)
@@ -188,11 +190,37 @@ def test_what_a_person_decides_goes_before_what_is_guessed() -> None:
     assert all_links([berth], [berth], LinkDecisions()) == {berth: "declared"}
 
 
+def test_decisions_name_tables_by_as_much_of_an_address_as_it_takes(tmp_path: Path) -> None:
+    (tmp_path / "jondel.toml").write_text(
+        """
+        [[links]]
+        child = "odd.boats"
+        columns = ["berth_id"]
+        parent = "berths"
+        keys = ["id"]
+        standing = "confirmed"
+        """
+    )
+    project = Project(str(tmp_path / "app.db"))
+    one_level = Schema(tuple(Table(TableId(n), "table", ()) for n in ("odd.boats", "berths")))
+    (link,) = project.link_decisions().resolved(one_level).confirmed
+    assert (link.child, link.parent) == (TableId("odd.boats"), TableId("berths"))
+
+    levels = (("odd", "boats"), ("public", "berths"), ("odd", "berth"))
+    several = Schema(tuple(Table(TableId(*names), "table", ()) for names in levels))
+    (link,) = project.link_decisions().resolved(several).confirmed
+    assert (link.child, link.parent) == (TableId("odd", "boats"), TableId("public", "berths"))
+
+    project.change_link_decisions(lambda known: known.resolved(one_level))
+    (kept,) = project.link_decisions().confirmed
+    assert kept.child == TableId("odd.boats")
+
+
 def test_links_that_nothing_uses_are_one_line() -> None:
-    berths = Table("main", "berths", "table", (Column("id", key_position=1),))
+    berths = Table(TableId("berths"), "table", (Column("id", key_position=1),))
     nodes = []
     for child, count in (("boats", 0), ("bookings", 2), ("lamps", 0), ("crews", None)):
-        link = Link(child, ("berth",), "berths", ("id",))
+        link = Link(TableId(child), ("berth",), TableId("berths"), ("id",))
         node = LinkNode(berths, (1,), link, "declared", outwards=False)
         node.count = count
         nodes.append(node)

@@ -11,6 +11,7 @@ from conftest import MakeDatabase, OpenApp
 from jondel.core.browse.record_title import naming_values
 from jondel.core.engines.protocol import Database
 from jondel.core.formats.changes_text import change_lines
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.trail.trail import Trail
 
@@ -31,7 +32,7 @@ TrailOf = Callable[[Database], Trail]
 def test_unique_columns_are_known_where_there_is_no_key(
     make: MakeDatabase, opened: Opened, declared: str, unique: tuple[str, ...]
 ) -> None:
-    table = opened(make(f"CREATE TABLE t({declared})")).schema().find("t")
+    table = opened(make(f"CREATE TABLE t({declared})")).schema().named("t")
     assert table is not None
     assert table.unique_key == unique
 
@@ -49,7 +50,7 @@ def test_indexes_of_some_rows_or_of_expressions_name_nothing(
             )
         )
         .schema()
-        .find("t")
+        .named("t")
     )
     assert table is not None
     assert table.unique_key == ("c",)
@@ -81,5 +82,5 @@ def test_changes_are_told_by_the_name_and_keyed_by_the_row(
 
 
 def test_a_record_without_a_name_is_called_by_its_place() -> None:
-    table = Table("main", "t", "table", (), row_id="rowid")
+    table = Table(TableId("t"), "table", (), row_id="rowid")
     assert naming_values(table, (7,), ()) == (7,)

@@ -22,6 +22,8 @@ from jondel.core.browse.layout import ColumnLayout
 from jondel.core.browse.plain_conditions import condition_as_plain, condition_from_plain
 from jondel.core.browse.sheet_states import SheetState, SheetStates
 from jondel.core.browse.typed_values import as_typed, typed_value
+from jondel.core.files.small_files import SmallFile
+from jondel.core.model.addresses import TableId
 from jondel.core.model.filters import (
     ColumnCondition,
     Condition,
@@ -136,12 +138,24 @@ def test_sheets_are_found_as_they_were_left(home: Path) -> None:
         times=(("paid_at", "unix seconds"), ("code", "")),
     )
     states = SheetStates("/x/app.db")
-    states.keep("boats", state)
-    states.keep("berths", SheetState())
+    states.keep(TableId("boats"), state)
+    states.keep(TableId("berths"), SheetState())
     states.save()
-    assert SheetStates("/x/app.db").of("boats") == state
-    assert SheetStates("/x/app.db").of("berths") == SheetState()
-    assert SheetStates("/x/other.db").of("boats") == SheetState()
+    assert SheetStates("/x/app.db").of(TableId("boats")) == state
+    assert SheetStates("/x/app.db").of(TableId("berths")) == SheetState()
+    assert SheetStates("/x/other.db").of(TableId("boats")) == SheetState()
+
+
+def test_sheets_kept_under_names_alone_are_found(home: Path) -> None:
+    plain = {"row": 3, "column": "name"}
+    SmallFile("sheets", "/x/app.db").write({"boats": plain, "odd.name": plain, "tables": plain})
+    states = SheetStates("/x/app.db")
+    for name in ("boats", "odd.name", "tables"):
+        assert states.of(TableId(name)) == SheetState(row=3, column="name")
+    states.keep(TableId("berths"), SheetState(row=1))
+    states.save()
+    for name in ("boats", "odd.name", "tables"):
+        assert SheetStates("/x/app.db").of(TableId(name)).row == 3
 
 
 # Typed values

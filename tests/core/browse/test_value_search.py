@@ -62,7 +62,7 @@ def test_only_what_a_step_changed_is_searched(
     process.run("DELETE FROM notes WHERE boat = 14")
     changes = trail.changes(before, database)
     found = [
-        (f.table.table, f.record.kind, f.column, f.value, f.earlier)
+        (str(f.table.table), f.record.kind, f.column, f.value, f.earlier)
         for f in find_in_changes(changes, "gull", whole=False)
     ]
     assert found == [

@@ -17,7 +17,7 @@ def _cache(make: MakeDatabase, opened: Callable[[Path], Database], rows: int) ->
         f"{rows}) INSERT INTO t SELECT i * 3 FROM n",
     )
     database = opened(path)
-    table = database.schema().find("t")
+    table = database.schema().named("t")
     assert table is not None
     cache = WindowCache(table, database.measure(table))
     cache.database = database  # type: ignore[attr-defined]

@@ -147,5 +147,5 @@ def as_found(changes: Changes) -> Counter[Any]:
                 row = record.after if record.kind == "added" else record.before
                 assert row is not None
                 content = frozenset(zip(columns, map(_cell, row), strict=True))
-            found[(table.table, record.kind, key, content)] += 1
+            found[(str(table.table), record.kind, key, content)] += 1
     return found

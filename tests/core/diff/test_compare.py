@@ -19,6 +19,7 @@ from stored import stored
 
 from conftest import MakeDatabase
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import NO_VALUE, CellChange, Changes, TableChanges
 from jondel.core.model.values import Clipped, InvalidText
 
@@ -72,7 +73,7 @@ def test_added_changed_and_removed_records_come_with_their_cells(
         "DELETE FROM t WHERE id = 1",
         "INSERT INTO t VALUES (9, NULL, '')",
     )
-    table = found.table("t")
+    table = found.table(TableId("t"))
     assert table is not None
     assert _kinds(table) == [("removed", (1,)), ("changed", (2,)), ("added", (9,))]
     removed, updated, added = table.records
@@ -98,7 +99,7 @@ def test_cells_differ_by_value_or_storage_class(
         ["CREATE TABLE t(id INTEGER PRIMARY KEY, v)", f"INSERT INTO t VALUES (1, {before})"],
         f"UPDATE t SET v = {after}",
     )
-    assert _kinds(found.table("t")) == [("changed", (1,))]
+    assert _kinds(found.table(TableId("t"))) == [("changed", (1,))]
 
 
 @pytest.mark.parametrize(
@@ -123,7 +124,7 @@ def test_a_changed_primary_key_is_a_removal_and_an_addition(
     changed: Callable[..., Changes],
 ) -> None:
     found = changed([_T, "INSERT INTO t VALUES (1, 'a', 'x')"], "UPDATE t SET id = 5")
-    assert _kinds(found.table("t")) == [("removed", (1,)), ("added", (5,))]
+    assert _kinds(found.table(TableId("t"))) == [("removed", (1,)), ("added", (5,))]
 
 
 def test_a_primary_key_with_null_in_several_rows_gives_way_to_the_row_number(
@@ -133,7 +134,7 @@ def test_a_primary_key_with_null_in_several_rows_gives_way_to_the_row_number(
         ["CREATE TABLE t(k TEXT PRIMARY KEY, v)", "INSERT INTO t VALUES (NULL, 1), (NULL, 2)"],
         "UPDATE t SET v = 3 WHERE v = 2",
     )
-    table = found.table("t")
+    table = found.table(TableId("t"))
     assert table is not None
     assert (table.key_columns, table.key_is_row_id) == (("rowid",), True)
     assert _kinds(table) == [("changed", (2,))]
@@ -146,7 +147,7 @@ def test_one_null_in_a_primary_key_still_tells_records_apart(
         ["CREATE TABLE t(k TEXT PRIMARY KEY, v)", "INSERT INTO t VALUES (NULL, 1), ('a', 2)"],
         "UPDATE t SET v = 3 WHERE k IS NULL",
     )
-    assert _kinds(found.table("t")) == [("changed", (None,))]
+    assert _kinds(found.table(TableId("t"))) == [("changed", (None,))]
 
 
 def test_keys_equal_under_their_collation_are_different_keys(
@@ -159,7 +160,10 @@ def test_keys_equal_under_their_collation_are_different_keys(
         ],
         "UPDATE t SET k = 'greeting' WHERE k = 'Greeting'",
     )
-    assert _kinds(found.table("t")) == [("removed", ("Greeting",)), ("added", ("greeting",))]
+    assert _kinds(found.table(TableId("t"))) == [
+        ("removed", ("Greeting",)),
+        ("added", ("greeting",)),
+    ]
 
 
 def test_a_table_without_a_key_or_row_number_is_compared_as_a_multiset(
@@ -170,7 +174,7 @@ def test_a_table_without_a_key_or_row_number_is_compared_as_a_multiset(
         "INSERT INTO t VALUES (1, 1, 1)",
         "UPDATE t SET oid = 3 WHERE rowid = 2",
     )
-    assert sorted(_kinds(found.table("t"))) == [
+    assert sorted(_kinds(found.table(TableId("t")))) == [
         ("added", (1, 1, 1)),
         ("added", (2, 3, 2)),
         ("removed", (2, 2, 2)),
@@ -184,7 +188,7 @@ def test_a_unique_column_is_no_key_so_replace_is_a_removal_and_an_addition(
         ["CREATE TABLE t(k TEXT UNIQUE, v)", "INSERT INTO t VALUES ('a', 1), ('b', 1)"],
         "REPLACE INTO t VALUES ('a', 2)",
     )
-    assert _kinds(found.table("t")) == [("removed", (1,)), ("added", (3,))]
+    assert _kinds(found.table(TableId("t"))) == [("removed", (1,)), ("added", (3,))]
 
 
 def test_an_added_column_is_a_schema_change_and_its_filled_in_default_no_change(
@@ -196,7 +200,7 @@ def test_an_added_column_is_a_schema_change_and_its_filled_in_default_no_change(
         "UPDATE t SET paid_at = 'yes' WHERE id = 2",
     )
     assert [(c.kind, c.object) for c in found.schema_changes] == [("column added", "t.paid_at")]
-    table = found.table("t")
+    table = found.table(TableId("t"))
     assert table is not None
     (record,) = table.records
     assert record.cells == (CellChange("paid_at", NO_VALUE, "yes"),)
@@ -215,8 +219,8 @@ def test_rows_of_a_table_on_one_side_only_are_listed(changed: Callable[..., Chan
         "CREATE TABLE u(id INTEGER PRIMARY KEY)",
         "INSERT INTO u VALUES (4)",
     )
-    assert _kinds(found.table("t")) == [("removed", (1,))]
-    assert _kinds(found.table("u")) == [("added", (4,))]
+    assert _kinds(found.table(TableId("t"))) == [("removed", (1,))]
+    assert _kinds(found.table(TableId("u"))) == [("added", (4,))]
     assert [(c.kind, c.object) for c in found.schema_changes] == [
         ("table removed", "t"),
         ("table added", "u"),
@@ -233,7 +237,7 @@ def test_a_table_made_anew_under_its_old_name_is_compared_by_its_records(
         "INSERT INTO t VALUES (1, 'a', 'x'), (2, 'B', 'x')",
     )
     assert found.schema_changes == ()
-    assert _kinds(found.table("t")) == [("changed", (2,))]
+    assert _kinds(found.table(TableId("t"))) == [("changed", (2,))]
 
 
 def test_other_schema_changes_are_told_in_words(changed: Callable[..., Changes]) -> None:
@@ -257,7 +261,10 @@ def test_engine_internal_tables_are_left_out_unless_asked_for(
     changed: Callable[..., Changes],
 ) -> None:
     before = ["CREATE TABLE t(id INTEGER PRIMARY KEY AUTOINCREMENT, v)"]
-    assert _kinds(changed(before, "INSERT INTO t(v) VALUES (1)").table("sqlite_sequence")) == []
+    assert (
+        _kinds(changed(before, "INSERT INTO t(v) VALUES (1)").table(TableId("sqlite_sequence")))
+        == []
+    )
 
 
 def test_internal_tables_are_compared_when_asked_for(changed: Callable[..., Changes]) -> None:
@@ -266,7 +273,7 @@ def test_internal_tables_are_compared_when_asked_for(changed: Callable[..., Chan
         "INSERT INTO t(v) VALUES (1)",
         scope=Scope(internal=True),
     )
-    assert found.table("sqlite_sequence") is not None
+    assert found.table(TableId("sqlite_sequence")) is not None
 
 
 def test_a_virtual_table_is_compared_by_its_rows_and_without_its_shadows(
@@ -276,8 +283,8 @@ def test_a_virtual_table_is_compared_by_its_rows_and_without_its_shadows(
         ["CREATE VIRTUAL TABLE notes USING fts5(body)", "INSERT INTO notes VALUES ('low tide')"],
         "UPDATE notes SET body = 'high tide'",
     )
-    assert [table.table for table in found.tables] == ["notes"]
-    assert _kinds(found.table("notes")) == [("changed", (1,))]
+    assert [str(table.table) for table in found.tables] == ["notes"]
+    assert _kinds(found.table(TableId("notes"))) == [("changed", (1,))]
 
 
 def test_generated_columns_are_compared_as_they_are_read(changed: Callable[..., Changes]) -> None:
@@ -288,7 +295,7 @@ def test_generated_columns_are_compared_as_they_are_read(changed: Callable[..., 
         ],
         "UPDATE t SET v = 4",
     )
-    table = found.table("t")
+    table = found.table(TableId("t"))
     assert table is not None
     assert table.records[0].cells == (
         CellChange("v", 3, 4),
@@ -310,8 +317,8 @@ def test_what_cannot_be_read_is_named_and_the_rest_compared(
         "WHERE name = 'u'",
     )
     found = _changes(earlier, path)
-    assert _kinds(found.table("t")) == [("changed", (1,))]
-    assert [entry.table for entry in found.unread] == ["u"]
+    assert _kinds(found.table(TableId("t"))) == [("changed", (1,))]
+    assert [str(entry.table) for entry in found.unread] == ["u"]
     assert "tides" in found.unread[0].reason
 
 
@@ -324,7 +331,7 @@ def test_kept_records_and_values_are_bounded_while_all_are_counted(
         "INSERT INTO t SELECT i, zeroblob(5000), i FROM n",
         scope=Scope(keep_records=3, keep_value_bytes=100),
     )
-    table = found.table("t")
+    table = found.table(TableId("t"))
     assert table is not None
     assert (len(table.records), table.counts.added) == (3, 500)
     assert table.records[0].after == (1, Clipped("blob", 5000, bytes(100)), "1")
@@ -335,9 +342,9 @@ def test_only_the_wanted_tables_are_compared(changed: Callable[..., Changes]) ->
         [_T, "CREATE TABLE u(id INTEGER PRIMARY KEY)"],
         "INSERT INTO t VALUES (1, 1, 1)",
         "INSERT INTO u VALUES (1)",
-        scope=Scope(tables=frozenset({"u"})),
+        scope=Scope(tables=frozenset({TableId("u")})),
     )
-    assert [table.table for table in found.tables] == ["u"]
+    assert [str(table.table) for table in found.tables] == ["u"]
 
 
 # Random work

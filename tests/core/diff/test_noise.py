@@ -16,6 +16,7 @@ from jondel.core.diff.compare import Scope, compare
 from jondel.core.diff.key_changes import rekeyed_records
 from jondel.core.diff.noise import NoiseRules
 from jondel.core.errors import RuleInvalid
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
 
 Changed = Callable[..., Changes]
@@ -85,13 +86,13 @@ def test_noise_is_hidden_and_counted(
     changed: Changed, rules: NoiseRules, shown: dict[str, str], hidden: int
 ) -> None:
     found = changed(_BOATS, *_WORK, rules=rules)
-    counts = {t.table: t.counts.marked() for t in found.tables if t.counts.total}
+    counts = {str(t.table): t.counts.marked() for t in found.tables if t.counts.total}
     assert (counts, found.hidden) == (shown, hidden)
 
 
 def test_a_hidden_column_is_left_out_and_one_that_alone_is_noise_is_not(changed: Changed) -> None:
     def cells(rules: NoiseRules) -> list[str]:
-        table = changed(_BOATS, *_WORK, rules=rules).table("boats")
+        table = changed(_BOATS, *_WORK, rules=rules).table(TableId("boats"))
         assert table is not None
         return [cell.column for cell in table.records[0].cells]
 
@@ -119,7 +120,7 @@ def test_records_whose_key_alone_changed_are_paired(changed: Changed) -> None:
         "UPDATE boats SET id = 20 WHERE id = 2",
         "UPDATE boats SET id = 30, name = 'other' WHERE id = 3",
         "INSERT INTO boats VALUES (40, 'Curlew', 1, 1)",
-    ).table("boats")
+    ).table(TableId("boats"))
     assert found is not None
     assert found.counts.marked() == "+3 -2", "the lists keep removal and addition"
     pairs = [(pair.removed.key, pair.added.key) for pair in rekeyed_records(found)]
@@ -135,7 +136,7 @@ def test_a_renamed_table_is_one_table(changed: Changed) -> None:
     assert [(c.kind, c.object, c.before, c.after) for c in found.schema_changes] == [
         ("table renamed", "vessels", "boats", "vessels")
     ]
-    assert [(t.table, t.counts.marked()) for t in found.tables] == [("vessels", "~1")]
+    assert [(str(t.table), t.counts.marked()) for t in found.tables] == [("vessels", "~1")]
 
 
 def test_a_renamed_column_is_one_column(changed: Changed) -> None:

@@ -130,7 +130,7 @@ def _comparable(changes: Changes) -> Changes:
     """The changes of plain tables, without cells of columns that only the newer side has."""
     tables = []
     for table in changes.tables:
-        if table.table in ("words", "places"):
+        if table.table.name in ("words", "places"):
             continue
         records = []
         for record in table.records:
@@ -149,14 +149,14 @@ def _keyed(changes: Changes) -> Counter[Any]:
     """Changes of tables with declared keys, in the form of ``_recorded``."""
     found: Counter[Any] = Counter()
     for table in changes.tables:
-        for record in table.records if table.table in _WITH_KEY else ():
+        for record in table.records if table.table.name in _WITH_KEY else ():
             if record.kind == "changed":
                 cells = {c.column: (_form(c.before), _form(c.after)) for c in record.cells}
                 content: Any = frozenset(cells.items())
             else:
                 row = record.after if record.kind == "added" else record.before
                 content = tuple(map(_form, row or ()))
-            found[(table.table, record.kind, tuple(map(_form, record.key)), content)] += 1
+            found[(str(table.table), record.kind, tuple(map(_form, record.key)), content)] += 1
     return found
 
 

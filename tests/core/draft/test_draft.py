@@ -17,6 +17,8 @@ from jondel.core.draft.draft import Draft, DraftEntries, NewRecord, key_of
 from jondel.core.draft.draft_file import DraftFile
 from jondel.core.draft.value_entry import as_entered, current_time, entered
 from jondel.core.errors import ValueUnsuitable
+from jondel.core.files.small_files import SmallFile
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
 from value_strategies import STORED_VALUES
@@ -26,48 +28,48 @@ _ORIGINAL = (("id", 1), ("name", "Gull"), ("berth", None))
 
 def test_a_cell_set_back_to_what_it_was_is_no_edit() -> None:
     draft = Draft()
-    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Tern")
-    draft.set_cell("boats", (1,), _ORIGINAL, "berth", 3)
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "name", "Tern")
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "berth", 3)
     assert len(draft) == 1
-    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Gull")
-    edit = draft.edit_of("boats", (1,))
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "name", "Gull")
+    edit = draft.edit_of(TableId("boats"), (1,))
     assert edit is not None
     assert edit.values == {"berth": 3}
-    draft.set_cell("boats", (1,), _ORIGINAL, "berth", None)
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "berth", None)
     assert len(draft) == 0
 
 
 def test_empty_text_is_an_edit_of_null_and_1_of_1_0() -> None:
     draft = Draft()
-    draft.set_cell("boats", (1,), (("v", None), ("n", 1)), "v", "")
-    draft.set_cell("boats", (1,), (("v", None), ("n", 1)), "n", 1.0)
-    edit = draft.edit_of("boats", (1,))
+    draft.set_cell(TableId("boats"), (1,), (("v", None), ("n", 1)), "v", "")
+    draft.set_cell(TableId("boats"), (1,), (("v", None), ("n", 1)), "n", 1.0)
+    edit = draft.edit_of(TableId("boats"), (1,))
     assert edit is not None
     assert edit.values == {"v": "", "n": 1.0}
 
 
 def test_a_record_kept_after_all_keeps_its_other_edits() -> None:
     draft = Draft()
-    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Tern")
-    draft.delete("boats", (1,), _ORIGINAL)
-    draft.delete("boats", (2,), _ORIGINAL)
-    draft.keep("boats", (1,))
-    draft.keep("boats", (2,))
-    edit = draft.edit_of("boats", (1,))
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "name", "Tern")
+    draft.delete(TableId("boats"), (1,), _ORIGINAL)
+    draft.delete(TableId("boats"), (2,), _ORIGINAL)
+    draft.keep(TableId("boats"), (1,))
+    draft.keep(TableId("boats"), (2,))
+    edit = draft.edit_of(TableId("boats"), (1,))
     assert edit is not None
     assert (edit.deleted, len(draft)) == (False, 1)
 
 
 def test_new_records_have_numbers_of_their_own_and_are_counted_by_table() -> None:
     draft = Draft()
-    first = draft.insert("boats", {"name": "Skua"})
-    second = draft.insert("berths", {})
+    first = draft.insert(TableId("boats"), {"name": "Skua"})
+    second = draft.insert(TableId("berths"), {})
     draft.change_new(first, {"name": "Knot"})
     draft.drop(second)
-    third = draft.insert("boats", {})
+    third = draft.insert(TableId("boats"), {})
     assert third not in (first, second)
-    assert draft.tables == {"boats": 2}
-    assert draft.get(first) == NewRecord("boats", first, {"name": "Knot"})
+    assert draft.tables == {TableId("boats"): 2}
+    assert draft.get(first) == NewRecord(TableId("boats"), first, {"name": "Knot"})
 
 
 _EDITS = st.lists(
@@ -84,13 +86,13 @@ def _make(draft: Draft, what: str, number: int, value: StoredValue) -> None:
     row, new = (number,), [e.number for e in draft if isinstance(e, NewRecord)]
     match what:
         case "set":
-            draft.set_cell("boats", row, (("id", number), ("v", 1)), "v", value)
+            draft.set_cell(TableId("boats"), row, (("id", number), ("v", 1)), "v", value)
         case "delete":
-            draft.delete("boats", row, (("id", number), ("v", 1)))
+            draft.delete(TableId("boats"), row, (("id", number), ("v", 1)))
         case "keep":
-            draft.keep("boats", row)
+            draft.keep(TableId("boats"), row)
         case "insert":
-            draft.insert("boats", {"v": value})
+            draft.insert(TableId("boats"), {"v": value})
         case "change" if new:
             draft.change_new(new[number % len(new)], {"v": value})
         case "drop" if len(draft):
@@ -131,9 +133,9 @@ def test_edits_are_undone_one_by_one_and_done_again(
 
 def test_another_edit_or_a_write_leaves_nothing_to_do_again() -> None:
     draft = Draft()
-    draft.insert("boats", {})
+    draft.insert(TableId("boats"), {})
     draft.undo()
-    draft.insert("berths", {})
+    draft.insert(TableId("berths"), {})
     assert not draft.can_redo
     draft.take_out(draft.frozen(), {})
     assert (draft.can_undo, len(draft)) == (False, 0)
@@ -146,18 +148,18 @@ def test_a_draft_is_read_as_it_was_kept(
     location = str(tmp_path_factory.mktemp("kept") / "app.db")
     draft = Draft()
     for table, key, value in cells:
-        draft.set_cell(table, (key,), (("k", key), ("v", 17.25)), "v", value)
-        draft.insert(table, {"v": value})
+        draft.set_cell(TableId(table), (key,), (("k", key), ("v", 17.25)), "v", value)
+        draft.insert(TableId(table), {"v": value})
     if cells:
-        draft.delete(cells[0][0], (cells[0][1],), ())
+        draft.delete(TableId(cells[0][0]), (cells[0][1],), ())
     assert list(_kept_after(location, draft)) == list(draft)
     assert not _kept_after(location, Draft())
 
 
 def test_a_damaged_file_loses_only_what_is_damaged(home: Path) -> None:
     draft = Draft()
-    draft.insert("boats", {"name": "Skua"})
-    draft.insert("boats", {"name": "Knot"})
+    draft.insert(TableId("boats"), {"name": "Skua"})
+    draft.insert(TableId("boats"), {"name": "Knot"})
     _kept_after("/a/b.db", draft)
     (file,) = (home / "drafts").iterdir()
     plain = json.loads(file.read_text())
@@ -184,10 +186,17 @@ def _kept_after(location: str, draft: DraftEntries) -> DraftEntries:
     return _kept(location)
 
 
+def test_a_draft_kept_under_a_name_alone_is_found(home: Path) -> None:
+    entry = {"table": "odd.name", "new": 1, "values": {"id": 7}}
+    SmallFile("drafts", "/a/b.db").write({"entries": [entry]})
+    with closing(DraftFile("/a/b.db")) as file:
+        assert list(file.open().entries) == [NewRecord(TableId("odd.name"), 1, {"id": 7})]
+
+
 def _with(*names: str) -> Draft:
     draft = Draft()
     for name in names:
-        draft.insert("boats", {"name": name})
+        draft.insert(TableId("boats"), {"name": name})
     return draft
 
 
@@ -214,7 +223,7 @@ def test_what_two_killed_interfaces_drafted_for_one_record_is_not_mixed(home: Pa
     drafts = []
     for name in ("Auk", "Knot"):
         draft = Draft()
-        draft.set_cell("boats", (1,), _ORIGINAL, "name", name)
+        draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "name", name)
         drafts.append(draft)
     one, other = DraftFile("/a/b.db"), DraftFile("/a/b.db")
     for file, draft in zip((one, other), drafts, strict=True):
@@ -254,7 +263,7 @@ def test_entries_handed_to_a_thread_do_not_change_with_the_draft() -> None:
     entries = draft.frozen()
     walk = iter(entries)
     next(walk)
-    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Auk")
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "name", "Auk")
     draft.drop(1)
     assert list(walk) == []
     assert _names(entries) == ["Skua"]
@@ -263,18 +272,18 @@ def test_entries_handed_to_a_thread_do_not_change_with_the_draft() -> None:
 def test_what_was_edited_while_a_draft_was_written_stays() -> None:
     draft = _with("Skua", "Knot")
     for record in (1, 2, 3, 4):
-        draft.set_cell("boats", (record,), (("id", record), *_ORIGINAL[1:]), "name", "Auk")
-    draft.set_cell("boats", (1,), (), "id", 10)
+        draft.set_cell(TableId("boats"), (record,), (("id", record), *_ORIGINAL[1:]), "name", "Auk")
+    draft.set_cell(TableId("boats"), (1,), (), "id", 10)
     written = draft.frozen()
-    draft.set_cell("boats", (1,), (), "berth", 7)  # another cell of a record that moves
-    draft.set_cell("boats", (2,), (), "name", "Tern")  # the same cell
-    draft.set_cell("boats", (3,), (), "berth", 7)
-    draft.set_cell("boats", (3,), (), "name", "Gull")  # back to what was there before
-    draft.delete("boats", (4,), ())
-    draft.set_cell("boats", (5,), (("id", 5), *_ORIGINAL[1:]), "name", "Rail")
+    draft.set_cell(TableId("boats"), (1,), (), "berth", 7)  # another cell of a record that moves
+    draft.set_cell(TableId("boats"), (2,), (), "name", "Tern")  # the same cell
+    draft.set_cell(TableId("boats"), (3,), (), "berth", 7)
+    draft.set_cell(TableId("boats"), (3,), (), "name", "Gull")  # back to what was there before
+    draft.delete(TableId("boats"), (4,), ())
+    draft.set_cell(TableId("boats"), (5,), (("id", 5), *_ORIGINAL[1:]), "name", "Rail")
     draft.change_new(1, {"name": "Great Skua"})
-    draft.take_out(written, {("boats", (1,)): (10,), 1: (20,), 2: (21,)})
-    edits = {edit.position: edit for edit in draft.of_table("boats")[0]}
+    draft.take_out(written, {(TableId("boats"), (1,)): (10,), 1: (20,), 2: (21,)})
+    edits = {edit.position: edit for edit in draft.of_table(TableId("boats"))[0]}
     assert {position: edit.values for position, edit in edits.items()} == {
         (10,): {"berth": 7},
         (2,): {"name": "Tern"},
@@ -286,13 +295,13 @@ def test_what_was_edited_while_a_draft_was_written_stays() -> None:
     assert edits[4,].deleted
     assert dict(edits[10,].original) == {"id": 10, "name": "Auk", "berth": None}
     assert dict(edits[2,].original)["name"] == "Auk"
-    assert draft.of_table("boats")[1] == []
+    assert draft.of_table(TableId("boats"))[1] == []
 
 
 def test_nothing_is_left_of_a_draft_that_was_written_as_it_is() -> None:
     draft = _with("Skua")
-    draft.set_cell("boats", (1,), _ORIGINAL, "name", "Auk")
-    draft.delete("boats", (2,), _ORIGINAL)
+    draft.set_cell(TableId("boats"), (1,), _ORIGINAL, "name", "Auk")
+    draft.delete(TableId("boats"), (2,), _ORIGINAL)
     draft.take_out(draft.frozen(), {})
     assert not draft
 
@@ -322,7 +331,7 @@ def test_a_typed_value_suits_its_column_or_is_refused_with_the_reason(
     declared: str, text: str, expected: StoredValue
 ) -> None:
     column = Column("c", declared)
-    table = Table("main", "t", "table", (column,))
+    table = Table(TableId("t"), "table", (column,))
     if expected is None:
         with pytest.raises(ValueUnsuitable, match=r"t\.c is .* and takes"):
             entered(text, table, column)
@@ -334,7 +343,7 @@ def test_a_typed_value_suits_its_column_or_is_refused_with_the_reason(
 @given(st.integers(-(2**63), 2**63 - 1) | st.floats(allow_nan=False, allow_infinity=False))
 def test_a_number_typed_as_it_is_shown_stays_the_same(value: int | float) -> None:
     column = Column("c", "INTEGER" if isinstance(value, int) else "REAL")
-    table = Table("main", "t", "table", (column,))
+    table = Table(TableId("t"), "table", (column,))
     assert entered(as_entered(value), table, column) == value
 
 

@@ -20,6 +20,7 @@ from jondel.core.draft.draft_writer import Places, conflicts_of, settle, write_d
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import RecordsMovedOn, WriteError, WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.restore import take_back_step
@@ -43,7 +44,7 @@ _HARBOUR = (
 
 
 def _table(database: Database, name: str) -> Table:
-    table = database.schema().find(name)
+    table = database.schema().named(name)
     assert table is not None
     return table
 
@@ -60,14 +61,14 @@ def _edit(
     row = database.read_record(table, position, 1 << 20)
     assert row is not None
     for column, value in values.items():
-        draft.set_cell(name, position, cells_of(table, row), column, value)  # type: ignore[arg-type]
+        draft.set_cell(table.id, position, cells_of(table, row), column, value)  # type: ignore[arg-type]
 
 
 def _delete(draft: Draft, database: Database, name: str, *position: StoredValue) -> None:
     table = _table(database, name)
     row = database.read_record(table, position, 1 << 20)
     assert row is not None
-    draft.delete(name, position, cells_of(table, row))
+    draft.delete(table.id, position, cells_of(table, row))
 
 
 def test_edits_new_records_and_deletions_are_written_together(
@@ -76,8 +77,8 @@ def test_edits_new_records_and_deletions_are_written_together(
     path = make(*_HARBOUR)
     database = opened(path)
     draft = Draft()
-    draft.insert("boats", {"name": "Skua", "berth": 3})
-    draft.insert("berths", {"id": 3, "name": "west"})
+    draft.insert(TableId("boats"), {"name": "Skua", "berth": 3})
+    draft.insert(TableId("berths"), {"id": 3, "name": "west"})
     _edit(draft, database, "boats", (3,), name=None, length=7)
     _edit(draft, database, "crews", (1, 2), who="Bea")
     _delete(draft, database, "fees", 10)
@@ -105,9 +106,9 @@ def test_it_is_told_where_records_are_then(make: MakeDatabase, opened: Opened) -
     )
     database = opened(path)
     draft = Draft()
-    boat = draft.insert("boats", {"name": "Skua"})
-    tag = draft.insert("tags", {"name": "old"})
-    berth = draft.insert("berths", {"id": 77, "name": "nowhere"})
+    boat = draft.insert(TableId("boats"), {"name": "Skua"})
+    tag = draft.insert(TableId("tags"), {"name": "old"})
+    berth = draft.insert(TableId("berths"), {"id": 77, "name": "nowhere"})
     _edit(draft, database, "boats", (3,), id=30)
     _edit(draft, database, "boats", (2,), name="Knot")
     _edit(draft, database, "old", (1,), id=9)
@@ -118,10 +119,10 @@ def test_it_is_told_where_records_are_then(make: MakeDatabase, opened: Opened) -
         {
             boat: (31,),
             tag: ("old",),
-            ("boats", (3,)): (30,),
-            ("boats", (2,)): (2,),
-            ("old", (1,)): (1,),
-            ("crews", (1, 2)): (2, 2),
+            (TableId("boats"), (3,)): (30,),
+            (TableId("boats"), (2,)): (2,),
+            (TableId("old"), (1,)): (1,),
+            (TableId("crews"), (1, 2)): (2, 2),
         }
     ]
     assert berth not in places[0]
@@ -152,9 +153,9 @@ def test_tables_are_ranked_however_long_their_chain_is(make: MakeDatabase, opene
     database = opened(make(*tables, "CREATE TABLE t1500(id INTEGER PRIMARY KEY, p REFERENCES t0)"))
     draft = Draft()
     for n in (3, 700, 1400):
-        draft.insert(f"t{n}", {"id": n})
+        draft.insert(TableId(f"t{n}"), {"id": n})
     writes = plan_of(draft, database).plan.writes
-    assert [write.table for write in writes] == ["t1400", "t700", "t3"]
+    assert [str(write.table) for write in writes] == ["t1400", "t700", "t3"]
 
 
 def test_a_write_is_a_step_of_its_own_kind_and_is_taken_back(
@@ -185,7 +186,7 @@ def test_what_a_cascade_takes_is_planned_statement_by_statement(
     _delete(draft, database, "boats", 1)
     plan = plan_of(draft, database)
     assert plan.cascaded == 2
-    assert [(w.kind, w.table, w.record) for w in plan.plan.writes] == [
+    assert [(w.kind, str(w.table), w.record) for w in plan.plan.writes] == [
         ("delete", "crews", "1 · 1"),
         ("delete", "crews", "1 · 2"),
         ("delete", "boats", "1"),
@@ -193,7 +194,7 @@ def test_what_a_cascade_takes_is_planned_statement_by_statement(
     draft = Draft()
     _delete(draft, database, "berths", 1)
     plan = plan_of(draft, database)
-    assert [(w.kind, w.table, w.values) for w in plan.plan.writes] == [
+    assert [(w.kind, str(w.table), w.values) for w in plan.plan.writes] == [
         ("update", "boats", (("berth", None),)),
         ("update", "boats", (("berth", None),)),
         ("delete", "berths", ()),
@@ -206,24 +207,26 @@ def test_what_a_cascade_takes_is_planned_statement_by_statement(
     ("prepare", "named"),
     [
         pytest.param(
-            lambda d, db: d.insert("berths", {"id": 9}),
+            lambda d, db: d.insert(TableId("berths"), {"id": 9}),
             "berths.*name must not be NULL",
             id="not-null",
         ),
         pytest.param(
-            lambda d, db: d.insert("berths", {"name": "north"}),
+            lambda d, db: d.insert(TableId("berths"), {"name": "north"}),
             "name = 'north' must be unique",
             id="unique",
         ),
         pytest.param(
-            lambda d, db: d.insert("boats", {"berth": 77}), "berth = 77|berths", id="no-parent"
+            lambda d, db: d.insert(TableId("boats"), {"berth": 77}),
+            "berth = 77|berths",
+            id="no-parent",
         ),
         pytest.param(lambda d, db: _delete(d, db, "boats", 2), "fees", id="still-pointed-at"),
         pytest.param(
             lambda d, db: _edit(d, db, "boats", (2,), id=20), "fees|crews", id="key-pointed-at"
         ),
-        pytest.param(lambda d, db: d.insert("nosuch", {}), "nosuch", id="no-table"),
-        pytest.param(lambda d, db: d.insert("boats", {"gone": 1}), "gone", id="no-column"),
+        pytest.param(lambda d, db: d.insert(TableId("nosuch"), {}), "nosuch", id="no-table"),
+        pytest.param(lambda d, db: d.insert(TableId("boats"), {"gone": 1}), "gone", id="no-column"),
     ],
 )
 def test_a_draft_that_breaks_something_is_refused_whole_and_stays(
@@ -262,8 +265,8 @@ def test_records_that_point_at_each_other_are_written(make: MakeDatabase, opened
     )
     database = opened(path)
     draft = Draft()
-    draft.insert("a", {"id": 1, "b": 1})
-    draft.insert("b", {"id": 1, "a": 1})
+    draft.insert(TableId("a"), {"id": 1, "b": 1})
+    draft.insert(TableId("b"), {"id": 1, "a": 1})
     write_draft(draft, database, None)
     again = Draft()
     _delete(again, database, "a", 1)
@@ -363,7 +366,7 @@ def test_a_table_ordered_by_what_only_the_app_knows_is_read_and_not_written(
     assert database.read_window(table, 0, 5).rows == ((1, "a"),)
     assert "tidal" in database.why_not_written(table)
     draft = Draft()
-    draft.insert("t", {"name": "b"})
+    draft.insert(TableId("t"), {"name": "b"})
     with pytest.raises(WriteRefused, match="tidal"):
         plan_of(draft, database)
     assert database.why_not_written(_table(database, "free")) == ""
@@ -428,10 +431,10 @@ def test_no_update_is_ever_lost(folder: Path, mine: list, theirs: list, wal: boo
 def _drafted(database: Database, changes: list) -> Draft:  # type: ignore[type-arg]
     draft = Draft()
     for kind, key, column, value in changes:
-        edit = draft.edit_of("t", (key,))
+        edit = draft.edit_of(TableId("t"), (key,))
         if kind == "insert":
             if not any(entry.values.get("id") == key for entry in draft):
-                draft.insert("t", {"id": key, "a": value})
+                draft.insert(TableId("t"), {"id": key, "a": value})
         elif kind == "delete":
             _delete(draft, database, "t", key)
         elif edit is None or not edit.deleted:
@@ -477,12 +480,12 @@ def test_a_refused_write_leaves_no_snapshot_behind(
     database = opened(path)
     trail = trail_of(database)
     first = trail.take(database)
-    table = database.schema().find("t")
+    table = database.schema().named("t")
     assert table is not None
 
     def write(position: int, before: str, after: str) -> None:
         draft = Draft()
-        draft.set_cell("t", (position,), (("id", position), ("v", before)), "v", after)
+        draft.set_cell(TableId("t"), (position,), (("id", position), ("v", before)), "v", after)
         write_draft(draft, database, trail)
 
     with pytest.raises(WriteRefused):

@@ -15,6 +15,7 @@ from jondel.core.draft.draft_writer import write_draft
 from jondel.core.draft.remedies import Remedy, apply_remedy, records_in_the_way, remedies_for
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import RecordsMovedOn, WriteError, WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.model.values import StoredValue
 from jondel.core.model.writes import Obstacle
 
@@ -40,11 +41,11 @@ _HARBOUR = (
 
 
 def _delete(draft: Draft, database: Database, name: str, *position: StoredValue) -> None:
-    table = database.schema().find(name)
+    table = database.schema().named(name)
     assert table is not None
     row = database.read_record(table, position, 1 << 20)
     assert row is not None
-    draft.delete(name, position, cells_of(table, row))
+    draft.delete(table.id, position, cells_of(table, row))
 
 
 def _refusal(draft: Draft, database: Database, kind: type[WriteError]) -> tuple[Obstacle, ...]:
@@ -63,10 +64,10 @@ def test_all_records_that_point_at_a_deleted_one_are_named(
     before = outside.rows(path, "SELECT count(*) FROM pontoons")
     obstacles = _refusal(draft, database, WriteRefused)
     named = {obstacle.table: obstacle for obstacle in obstacles}
-    assert named["berths"].positions == ((2,), (4,), (6,), (8,))
-    assert named["lamps"].positions == ((1, "end"), (1, "gate"))
+    assert named[TableId("berths")].positions == ((2,), (4,), (6,), (8,))
+    assert named[TableId("lamps")].positions == ((1, "end"), (1, "gate"))
     assert [obstacle.total for obstacle in obstacles] == [4, 2]
-    assert named["berths"].reason == (
+    assert named[TableId("berths")].reason == (
         "berths 2, 4, 6 and 1 more point at pontoons with id = 1, which would be gone"
     )
     assert outside.rows(path, "SELECT count(*) FROM pontoons") == before
@@ -109,11 +110,11 @@ def test_every_record_that_cannot_be_written_is_named_with_its_reason(
     make: MakeDatabase, opened: Opened
 ) -> None:
     database, draft = opened(make(*_HARBOUR)), Draft()
-    draft.insert("pontoons", {"name": "B"})
-    draft.insert("berths", {"size": 95, "side": "r"})
-    draft.insert("berths", {"size": 1})
+    draft.insert(TableId("pontoons"), {"name": "B"})
+    draft.insert(TableId("berths"), {"size": 95, "side": "r"})
+    draft.insert(TableId("berths"), {"size": 1})
     obstacles = _refusal(draft, database, WriteRefused)
-    assert [(o.reason, o.table, o.positions) for o in obstacles] == [
+    assert [(o.reason, str(o.table), o.positions) for o in obstacles] == [
         (
             "pontoons new record 1: name = 'B' must be unique, and pontoons 2 has that already",
             "pontoons",
@@ -128,9 +129,9 @@ def test_what_is_taken_alone_may_be_new_and_is_looked_at_again(
     make: MakeDatabase, opened: Opened
 ) -> None:
     database, draft = opened(make(*_HARBOUR)), Draft()
-    draft.insert("pontoons", {"id": 3})
+    draft.insert(TableId("pontoons"), {"id": 3})
     (obstacle,) = _refusal(draft, database, RecordsMovedOn)
-    assert (obstacle.table, obstacle.positions) == ("pontoons", ((3,),))
+    assert (str(obstacle.table), obstacle.positions) == ("pontoons", ((3,),))
 
 
 def test_drafted_records_that_point_at_nothing_are_told_from_those_in_the_way(
@@ -138,9 +139,9 @@ def test_drafted_records_that_point_at_nothing_are_told_from_those_in_the_way(
 ) -> None:
     database, draft = opened(make(*_HARBOUR)), Draft()
     _delete(draft, database, "pontoons", 2)
-    draft.insert("berths", {"pontoon": 2, "side": "l"})
-    draft.insert("lamps", {"pontoon": 2, "place": "x"})
-    draft.insert("berths", {"pontoon": 77, "side": "l"})
+    draft.insert(TableId("berths"), {"pontoon": 2, "side": "l"})
+    draft.insert(TableId("lamps"), {"pontoon": 2, "place": "x"})
+    draft.insert(TableId("berths"), {"pontoon": 77, "side": "l"})
     obstacles = _refusal(draft, database, WriteRefused)
     told = {obstacle.reason: obstacle.link is not None for obstacle in obstacles}
     assert told == {
@@ -180,9 +181,9 @@ def test_a_transaction_that_the_database_itself_ends_is_told_at_once(
         "CREATE TABLE u(id INTEGER PRIMARY KEY, v CHECK (v > 0))",
     )
     database, draft = opened(path), Draft()
-    draft.insert("u", {"v": -1})
-    draft.insert("t", {"v": "a"})
-    draft.insert("t", {"v": "b"})
+    draft.insert(TableId("u"), {"v": -1})
+    draft.insert(TableId("t"), {"v": "a"})
+    draft.insert(TableId("t"), {"v": "b"})
     obstacles = _refusal(draft, database, WriteRefused)
     assert len(obstacles) == 2
     assert outside.rows(path, "SELECT count(*) FROM t") == [[1]]

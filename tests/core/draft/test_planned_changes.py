@@ -12,6 +12,7 @@ from jondel.core.draft.draft_writer import write_draft
 from jondel.core.draft.planned_changes import planned_changes
 from jondel.core.draft.readable_statements import readable_statements
 from jondel.core.engines.protocol import Database
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, RecordChange, TableChanges
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.trail import Trail
@@ -41,7 +42,7 @@ def _cells(table: TableChanges, record: RecordChange) -> dict[str, object]:
 
 def _told(changes: Changes) -> dict[tuple[str, str, tuple[StoredValue, ...]], dict[str, object]]:
     return {
-        (table.table, record.kind, record.key): _cells(table, record)
+        (str(table.table), record.kind, record.key): _cells(table, record)
         for table in changes.tables
         for record in table.records
     }
@@ -57,15 +58,15 @@ def test_the_records_told_are_those_that_change(
         ("boats", (2,), "length", None),
         ("berths", (2,), "name", "far south"),
     ):
-        table = database.schema().find(name)
+        table = database.schema().named(name)
         assert table is not None
         row = database.read_record(table, position, 1000)
         assert row is not None
-        draft.set_cell(name, position, cells_of(table, row), column, value)
-    berths = database.schema().find("berths")
+        draft.set_cell(table.id, position, cells_of(table, row), column, value)
+    berths = database.schema().named("berths")
     assert berths is not None
-    draft.delete("berths", (1,), (("id", 1), ("name", "north")))
-    draft.insert("berths", {"id": 7, "name": "west"})
+    draft.delete(TableId("berths"), (1,), (("id", 1), ("name", "north")))
+    draft.insert(TableId("berths"), {"id": 7, "name": "west"})
     planned = planned_changes(plan_of(draft, database).plan, database.schema(), 100)
     trail = trail_of(database)
     trail.take(database)
@@ -81,7 +82,7 @@ def test_only_the_first_records_are_told_and_all_are_counted(
 ) -> None:
     database, draft = opened(make(*_HARBOUR)), Draft()
     for _ in range(5):
-        draft.insert("berths", {"name": "x"})
+        draft.insert(TableId("berths"), {"name": "x"})
     planned = planned_changes(plan_of(draft, database).plan, database.schema(), 2)
     (table,) = planned.tables
     assert (len(table.records), table.counts.added) == (2, 5)
@@ -92,9 +93,9 @@ def test_the_gist_of_a_statement_addresses_the_record_and_the_whole_checks_it(
 ) -> None:
     database, draft = opened(make(*_HARBOUR)), Draft()
     original = (("id", 1), ("name", "north"))
-    draft.set_cell("berths", (1,), original, "name", 'a " WHERE ?')
-    draft.delete("tags", ("old", 2), (("name", "old"), ("berth", 2)))
-    draft.insert("berths", {})
+    draft.set_cell(TableId("berths"), (1,), original, "name", 'a " WHERE ?')
+    draft.delete(TableId("tags"), ("old", 2), (("name", "old"), ("berth", 2)))
+    draft.insert(TableId("berths"), {})
     plan = plan_of(draft, database).plan
     deleted, changed, added = readable_statements(plan.writes, database)
     assert changed.gist.text() == 'UPDATE "berths" SET "name" = ? WHERE "rowid" = ?'

@@ -9,6 +9,7 @@ import pytest
 
 from jondel.core.draft.value_entry import as_entered, entered, require_storable, untouched
 from jondel.core.errors import ValueUnsuitable
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import InvalidText, StoredValue
 
@@ -18,7 +19,7 @@ def _column(declared: str, *, not_null: bool = False) -> Column:
 
 
 def _table(column: Column, *, strict: bool = False) -> Table:
-    return Table("main", "t", "table", (column,), row_id="rowid", strict=strict)
+    return Table(TableId("t"), "table", (column,), row_id="rowid", strict=strict)
 
 
 @pytest.mark.parametrize(

@@ -12,6 +12,7 @@ from jondel.core.browse.times import TIME_KINDS, TimeKind, moment
 from jondel.core.draft.value_entry import current_time, entered
 from jondel.core.draft.value_forms import form_of
 from jondel.core.errors import ValueUnsuitable
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
 
@@ -22,7 +23,7 @@ def _entered(
     declared: str, held: list[StoredValue], text: str, kind: TimeKind | None = None
 ) -> StoredValue:
     column = Column("c", declared)
-    table = Table("main", "t", "table", (column,), row_id="rowid")
+    table = Table(TableId("t"), "table", (column,), row_id="rowid")
     return entered(text, table, column, None, form_of(column, held, kind))
 
 

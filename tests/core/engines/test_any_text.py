@@ -39,7 +39,7 @@ def _write(path: Path, *statements: str) -> None:
 
 def test_rows_are_found_and_ordered_by_such_keys(path: Path) -> None:
     with closing(open_database(path)) as database:
-        table, view = (database.schema().find(name) for name in "tw")
+        table, view = (database.schema().named(name) for name in "tw")
         assert table is not None
         assert view is not None
         positions = database.read_window(table, 0, 10).positions
@@ -80,7 +80,7 @@ def test_utf_16_that_is_not_valid_is_not_made_into_something_else(tmp_path: Path
         "INSERT INTO t VALUES (CAST(x'00d84100' AS TEXT)), ('fine')",
     )
     with closing(open_database(path)) as database:
-        table = database.schema().find("t")
+        table = database.schema().named("t")
         assert table is not None
         expected = ((InvalidText(bytes.fromhex("00d84100")),), ("fine",))
         assert database.read_window(table, 0, 9).rows == expected
@@ -121,7 +121,7 @@ def test_a_tally_of_chosen_keys_counts_all_of_them(tmp_path: Path) -> None:
         "INSERT INTO t SELECT 'key ' || i, 2 FROM n",
     )
     with closing(open_database(path)) as database:
-        table = database.schema().find("t")
+        table = database.schema().named("t")
         assert table is not None
         positions = [(f"key {number}",) for number in range(1, 11_501)]
         found = database.tally(table, "v", Arrangement(), positions)

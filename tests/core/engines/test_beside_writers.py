@@ -19,6 +19,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database, open_pages
 from jondel.core.engines.sqlite import committed_state, file_times
 from jondel.core.errors import Cancelled, TargetBusy, TargetLocked
+from jondel.core.model.addresses import TableId
 from jondel.core.snapshots.shelf import Shelf
 
 _SECONDS = float(os.environ.get("JONDEL_BUSY_SECONDS", "1.5"))
@@ -78,7 +79,7 @@ def _read_states(wanted: int, database: Database, folder: Path) -> None:
                         assert image.execute("PRAGMA integrity_check").rows == (("ok",),)
                         found = _check(image.execute(busy_app.INVARIANT).rows[0])
                 elif number % 4 == 1:
-                    table = database.schema().find("a")
+                    table = database.schema().named("a")
                     assert table is not None
                     window = database.read_window(table, 0, busy_app.ROWS)
                     assert [row[0] for row in window.rows] == list(range(busy_app.ROWS))
@@ -270,7 +271,7 @@ def test_writing_leaves_the_companions_as_they_were(
     database = opened(path)
 
     def insert(number: int) -> set[str]:
-        write = RowWrite("insert", "t", (), (("id", number),), str(number))
+        write = RowWrite("insert", TableId("t"), (), (("id", number),), str(number))
         database.apply(WritePlan((write,), (), triggers=False), database.mark())
         return {p.name for p in tmp_path.glob("app.db*")}
 

@@ -70,7 +70,7 @@ def test_an_arrangement_finds_and_orders_what_a_naive_reading_does(
             order = tuple(OrderKey(name, down) for name, down in dict(keys).items())
             arrangement = Arrangement(condition, order)
             for name in ("t", "v"):
-                table = database.schema().find(name)
+                table = database.schema().named(name)
                 assert table is not None
                 types = {"id": "INTEGER", **TYPES}
                 expected = [r for r in _stored(database, table) if meets(r, condition, types)]
@@ -99,7 +99,7 @@ def _numbers(make: MakeDatabase, options: str = "", rows: int = 1000) -> Path:
 
 
 def _table(database: Database, name: str = "t") -> Table:
-    table = database.schema().find(name)
+    table = database.schema().named(name)
     assert table is not None
     return table
 
@@ -346,7 +346,7 @@ def test_an_order_of_rows_without_numbers_outlives_its_connection(tmp_path: Path
         connection.executemany("INSERT INTO t VALUES (?, ?)", [("a", 2), ("b", 1), ("c", 3)])
         connection.commit()
     with closing(open_database(path)) as database:
-        table = database.schema().find("t")
+        table = database.schema().named("t")
         assert table is not None
         order = database.arrange(table, Arrangement(None, (OrderKey("v"),)))
         path.with_name("copy.db").write_bytes(path.read_bytes())

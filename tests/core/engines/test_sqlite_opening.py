@@ -89,7 +89,7 @@ def _as_somebody_else(folder: Path, look: Callable[[], object]) -> str:
 
 def _count_berths(path: Path) -> tuple[int, tuple[str, ...]]:
     with closing(open_database(path)) as database:
-        table = database.schema().find("berths")
+        table = database.schema().named("berths")
         assert table is not None
         return database.measure(table).rows, database.notices
 
@@ -167,7 +167,7 @@ def test_damage_in_one_table_leaves_the_others_readable(make: MakeDatabase) -> N
     content[(root - 1) * size : root * size] = b"\xee" * size
     path.write_bytes(content)
     with closing(open_database(path)) as database:
-        berths, boats = (database.schema().find(name) for name in ("berths", "boats"))
+        berths, boats = (database.schema().named(name) for name in ("berths", "boats"))
         assert berths is not None
         assert boats is not None
         with pytest.raises(TableUnreadable, match="berths"):

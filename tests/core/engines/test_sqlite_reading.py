@@ -52,7 +52,7 @@ _SHAPES = {
 
 
 def _table(database: Database, name: str = "t") -> Table:
-    found = database.schema().find(name)
+    found = database.schema().named(name)
     assert found is not None
     return found
 
@@ -254,7 +254,7 @@ def test_the_schema_tells_columns_keys_and_links(harbour: Path, opened: Opened) 
     bookings = _table(opened(harbour), "bookings")
     assert bookings.primary_key == ("id",)
     (link,) = bookings.links_from("berth_id")
-    assert (link.target_table, link.target_columns) == ("berths", ("id",))
+    assert (str(link.target_table), link.target_columns) == ("berths", ("id",))
     status = bookings.column("status")
     assert status is not None
     assert (status.declared_type, status.not_null, status.default) == ("TEXT", True, "'held'")

@@ -60,7 +60,7 @@ def database(path: Path) -> Iterator[Database]:
 
 @pytest.mark.parametrize("name", ["kept_by_key", "numbered", "joined", "over_it"])
 def test_every_row_is_found_by_its_value(database: Database, name: str) -> None:
-    table = database.schema().find(name)
+    table = database.schema().named(name)
     assert table is not None
     assert table.unknown_order
     for wanted in _NAMES[::7]:
@@ -79,7 +79,7 @@ def test_every_row_is_found_by_its_value(database: Database, name: str) -> None:
 
 @pytest.mark.parametrize("name", ["kept_by_key", "numbered"])
 def test_windows_and_places_agree_with_each_other(database: Database, name: str) -> None:
-    table = database.schema().find(name)
+    table = database.schema().named(name)
     assert table is not None
     extent = database.measure(table)
     first = database.read_window(table, 0, 50, extent=extent)
@@ -115,7 +115,7 @@ def test_it_is_said_and_nothing_is_written(database: Database) -> None:
     assert "backwards" in notice
     assert "numbered" in notice
     for name, refused in (("kept_by_key", True), ("numbered", True), ("plain", False)):
-        table = database.schema().find(name)
+        table = database.schema().named(name)
         assert table is not None
         assert bool(database.why_not_written(table)) is refused
 

@@ -12,6 +12,8 @@ import pytest
 from conftest import MakeDatabase, OpenApp
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import SnapshotProtected, StoreUnavailable
+from jondel.core.model.addresses import TableId
+from jondel.core.model.changes import ChangeCounts
 from jondel.core.snapshots.settings import change_store_settings, parse_size, store_settings
 from jondel.core.snapshots.store import Store
 from jondel.core.trail.trail import Trail
@@ -195,3 +197,20 @@ def test_what_the_first_version_stored_is_still_there(
     assert trail.take(database).id == "s5"
     trail.delete([old], protected_too=True)
     assert not (folder / "0a1b.image").exists()
+
+
+def test_sizes_kept_under_names_of_tables_are_found(
+    make: MakeDatabase, opened: Opened, trail_of: TrailOf, home: Path
+) -> None:
+    database = opened(make("CREATE TABLE t(id)"))
+    trail = trail_of(database)
+    trail.take(database)
+    names = ("boats", "odd.name", 'with "quotes"', "")
+    with closing(sqlite3.connect(home / "store" / "catalogue.db")) as catalogue, catalogue:
+        catalogue.execute("INSERT INTO step_summary VALUES (1, 1, 0, '')")
+        for added, name in enumerate(names):
+            catalogue.execute("INSERT INTO table_summary VALUES (1, 1, ?, ?, 0, 0)", (name, added))
+        catalogue.execute("PRAGMA user_version=3")
+    (step,) = trail_of(database).steps()
+    assert step.summary is not None
+    assert step.summary.tables == {TableId(name): ChangeCounts(n) for n, name in enumerate(names)}

@@ -11,12 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
 from jondel.core.sql.completion import Completion, completions, name_in_sql, opening_of
 
 _NAMES = ("nights", "status", "paid at", 'the "long" one', "order", "størrelse")
-_TABLE = Table("main", "stays", "table", tuple(Column(name) for name in _NAMES))
+_TABLE = Table(TableId("stays"), "table", tuple(Column(name) for name in _NAMES))
 _VALUES: dict[str, list[StoredValue]] = {
     "nights": [1, 2, 12, 2.5],
     "status": ["paid", "it's due", "held", "two\nlines", "x" * 500, b"\x00\x01"],

@@ -15,6 +15,7 @@ from condition_strategies import TYPES, VALUES, column_conditions, column_list, 
 from jondel.core.engines.sqlite.condition_sql import condition_sql
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.errors import ConditionInvalid
+from jondel.core.model.addresses import TableId
 from jondel.core.model.filters import (
     Arrangement,
     ColumnCondition,
@@ -30,10 +31,13 @@ from jondel.core.sql.tokens import tokens
 from jondel.core.sql.values_in_sql import literal, styled
 
 _TABLE = Table(
-    "main", "t", "table", tuple(Column(n, t) for n, t in {"id": "INTEGER", **TYPES}.items())
+    TableId("t"), "table", tuple(Column(n, t) for n, t in {"id": "INTEGER", **TYPES}.items())
 )
 _BOATS = Table(
-    "main", "boats", "table", tuple(Column(n) for n in ("id", "name", "length", "order"))
+    TableId("boats"),
+    "table",
+    tuple(Column(n) for n in ("id", "name", "length", "order")),
+    schema="main",
 )
 _SCHEMA = Schema((_TABLE, _BOATS))
 

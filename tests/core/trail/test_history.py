@@ -10,6 +10,7 @@ import pytest
 from conftest import MakeDatabase, OpenApp
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import SnapshotNotFound, StatementFailed, StatementRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.trail.history import record_history
 from jondel.core.trail.step_statements import mentioned, run_at
 from jondel.core.trail.trail import Trail
@@ -51,7 +52,7 @@ def trail(make: MakeDatabase, opened: Opened, trail_of: TrailOf, app: OpenApp) -
 
 def test_every_version_comes_with_the_step_that_wrote_it_and_its_cells(trail: Trail) -> None:
     live = trail.live  # type: ignore[attr-defined]
-    versions = list(record_history(trail, "t", ("id",), (1,), live))
+    versions = list(record_history(trail, TableId("t"), ("id",), (1,), live))
     assert [(v.kind, v.snapshot and v.snapshot.label) for v in versions] == [
         ("added", "step 0"),
         ("changed", "step 1"),
@@ -74,20 +75,20 @@ def test_every_version_comes_with_the_step_that_wrote_it_and_its_cells(trail: Tr
 def test_a_record_is_followed_by_whatever_key_it_has(
     trail: Trail, table: str, columns: tuple[str, ...], key: tuple[object, ...]
 ) -> None:
-    versions = list(record_history(trail, table, columns, key))  # type: ignore[arg-type]
+    versions = list(record_history(trail, TableId(table), columns, key))  # type: ignore[arg-type]
     assert [version.kind for version in versions] == [None, "changed"]
 
 
 def test_what_was_never_there_has_no_versions(trail: Trail) -> None:
-    assert list(record_history(trail, "t", ("id",), (99,))) == []
-    assert list(record_history(trail, "nowhere", ("id",), (1,))) == []
-    assert list(record_history(trail, "t", ("nowhere",), (1,))) == []
+    assert list(record_history(trail, TableId("t"), ("id",), (99,))) == []
+    assert list(record_history(trail, TableId("nowhere"), ("id",), (1,))) == []
+    assert list(record_history(trail, TableId("t"), ("nowhere",), (1,))) == []
 
 
 def test_a_state_that_is_damaged_is_named_and_the_others_are_told(trail: Trail, home: Path) -> None:
     (manifest,) = home.rglob(trail.find("step 1").image)
     manifest.unlink()
-    versions = list(record_history(trail, "t", ("id",), (1,)))
+    versions = list(record_history(trail, TableId("t"), ("id",), (1,)))
     assert [v.kind for v in versions if not v.problem] == ["added", "changed", "removed", "added"]
     assert sum(1 for v in versions if v.problem) == 1
 

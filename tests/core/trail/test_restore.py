@@ -15,6 +15,7 @@ from conftest import MakeDatabase, OpenApp
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import RecordsMovedOn, TableNotFound, TargetLocked, WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.trail import restore as restoring
 from jondel.core.trail.restore import restore, take_back_record, take_back_step
 from jondel.core.trail.trail import Trail
@@ -159,12 +160,12 @@ def test_one_table_goes_back_and_the_others_stay(
     trail = trail_of(database)
     start = trail.take(database)
     _do(writer, *_WORK)
-    restore(trail, database, start, ["rates", "words"])
+    restore(trail, database, start, [TableId("rates"), TableId("words")])
     assert writer.run("SELECT count(*), sum(price) FROM rates") == [[2, 51.5]]
     assert writer.run("SELECT note FROM words") == [["a quiet berth"]]
     assert writer.run("SELECT count(*) FROM pontoons") == [[3]]
     with pytest.raises(TableNotFound, match="boats"):
-        restore(trail, database, start, ["boats"])
+        restore(trail, database, start, [TableId("boats")])
 
 
 def test_a_table_that_others_point_into_does_not_leave_them_dangling(
@@ -176,7 +177,7 @@ def test_a_table_that_others_point_into_does_not_leave_them_dangling(
     _do(app(path), *_WORK)
     before = content(path)
     with pytest.raises(WriteRefused, match=r"berths 4 points at pontoons with id = 3"):
-        restore(trail, database, start, ["pontoons"])
+        restore(trail, database, start, [TableId("pontoons")])
     assert content(path) == before
 
 
@@ -194,7 +195,7 @@ def test_a_step_is_taken_back_while_later_ones_stay(
     assert writer.run("SELECT size, note FROM berths WHERE id = 1") == [[850, None]]
     assert writer.run("SELECT count(*) FROM log WHERE what = 'x'") == [[0]]
     assert writer.run("SELECT count(*) FROM pontoons") == [[3]]
-    assert done.undone.tables["berths"].changed == 1
+    assert done.undone.tables[TableId("berths")].changed == 1
 
 
 @pytest.mark.parametrize(
@@ -249,11 +250,13 @@ def test_one_records_change_is_taken_back_with_the_triggers_running(
     trail = trail_of(database)
     first = trail.take(database)
     _do(writer, "UPDATE berths SET size = 1 WHERE id IN (1, 2)")
-    take_back_record(trail, database, (first, database), "berths", lambda r: r.key == (2,))
+    take_back_record(trail, database, (first, database), TableId("berths"), lambda r: r.key == (2,))
     assert writer.run("SELECT id, size FROM berths WHERE id < 3") == [[1, 1], [2, 1000]]
     assert len(writer.run("SELECT * FROM log")) == 3
     with pytest.raises(WriteRefused, match="did not change"):
-        take_back_record(trail, database, (first, database), "berths", lambda r: r.key == (3,))
+        take_back_record(
+            trail, database, (first, database), TableId("berths"), lambda r: r.key == (3,)
+        )
 
 
 def test_what_only_the_app_can_order_is_not_written(
@@ -303,7 +306,7 @@ def test_a_database_that_is_held_is_left_alone(
         restore(trail, database, start)
     holder.run("ROLLBACK")
     assert holder.run("SELECT sum(size) FROM berths") == [[3]]
-    assert restore(trail, database, start).undone.tables["berths"].changed == 3
+    assert restore(trail, database, start).undone.tables[TableId("berths")].changed == 3
 
 
 @pytest.mark.parametrize("by_copy", [False, True])

@@ -5,10 +5,11 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
+import apsw
 import pytest
 
 import outside
@@ -18,7 +19,9 @@ from jondel.core.draft.draft import Draft
 from jondel.core.draft.draft_plan import cells_of, plan_of
 from jondel.core.draft.draft_writer import write_draft
 from jondel.core.engines.protocol import Database
+from jondel.core.engines.sqlite.key_occurrence import which_occur
 from jondel.core.errors import Cancelled
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.trail.history import record_history
 from jondel.core.trail.restore import Stopping, restore, take_back_step
@@ -45,7 +48,7 @@ def _numbers(most: int) -> str:
 
 
 def _table(database: Database, name: str) -> Table:
-    table = database.schema().find(name)
+    table = database.schema().named(name)
     assert table is not None
     return table
 
@@ -112,7 +115,9 @@ def test_history_is_stopped_also_where_states_need_not_be_read(
         writer.run(f"INSERT INTO trips VALUES ({number}, 1)")
         trail.take(database)
     states: list[Database] = []
-    versions = record_history(trail, "boats", ("id",), (1,), database, opened=states.append)
+    versions = record_history(
+        trail, TableId("boats"), ("id",), (1,), database, opened=states.append
+    )
     next(versions)
     states[-1].interrupt()
     with pytest.raises(Cancelled):
@@ -147,15 +152,18 @@ def test_taking_back_many_rows_takes_few_passes(
     assert outside.rows(path, "SELECT count(*) FROM boats") == [[0]]
 
 
-def test_which_keys_occur_is_told_as_one_by_one(make: MakeDatabase, opened: Opened) -> None:
+@pytest.mark.parametrize("declared", ["", "INTEGER", "TEXT", "NUMERIC", "REAL", "BLOB"])
+def test_which_keys_occur_is_told_as_one_by_one(
+    make: MakeDatabase, opened: Opened, declared: str
+) -> None:
     database = opened(
         make(
-            "CREATE TABLE t(a TEXT COLLATE NOCASE, b)",
+            f"CREATE TABLE t(a TEXT COLLATE NOCASE, b {declared})",
             "INSERT INTO t VALUES ('x', 1), ('Y', '1'), ('z', 1.0), ('z', x'31'), ('q', NULL)",
         )
     )
     table = _table(database, "t")
-    keys = [(a, b) for a in ("x", "X", "y", "Y", "z") for b in (1, "1", 1.0, 2, b"1")]
+    keys = [(a, b) for a in ("x", "X", "y", "Y", "z") for b in (1, "1", 1.0, "1.0", 2, b"1")]
     told = database.which_occur(table, ("a", "b"), keys)
     assert told == {
         place
@@ -163,6 +171,26 @@ def test_which_keys_occur_is_told_as_one_by_one(make: MakeDatabase, opened: Open
         if database.find_position(table, ("a", "b"), key) is not None
     }
     assert 0 < len(told) < len(keys)
+
+
+@pytest.mark.parametrize("declared", ["", "INTEGER", "TEXT", "NUMERIC", "REAL", "BLOB"])
+def test_many_keys_are_looked_for_by_an_index_of_them(
+    make: MakeDatabase, opened: Opened, declared: str
+) -> None:
+    path = make(f"CREATE TABLE t(a {declared})")
+    table = _table(opened(path), "t")
+    asked: list[str] = []
+    with closing(apsw.Connection(str(path))) as connection:
+
+        def note(trace: dict[str, Any]) -> None:
+            asked.append(trace["sql"])
+
+        connection.trace_v2(apsw.SQLITE_TRACE_STMT, note)
+        which_occur(connection, table, ("a",), [(n,) for n in range(50)])
+        connection.trace_v2(0, None)
+        marks = (0,) * asked[0].count("?")
+        plan = connection.execute(f"EXPLAIN QUERY PLAN {asked[0]}", marks).fetchall()
+    assert any("SEARCH k USING AUTOMATIC" in row[-1] for row in plan), plan
 
 
 @contextmanager
@@ -189,8 +217,8 @@ def test_a_write_is_stopped_and_nothing_is_written(make: MakeDatabase, opened: O
     )
     database = opened(path)
     draft = Draft()
-    draft.insert("trips", {"id": 5})
-    draft.insert("boats", {"id": 5})
+    draft.insert(TableId("trips"), {"id": 5})
+    draft.insert(TableId("boats"), {"id": 5})
     before = outside.content(path)
     with _interrupting(database, 0.3):
         write_draft(draft, database, None)
@@ -255,6 +283,6 @@ def test_planning_a_deletion_is_stopped(make: MakeDatabase, opened: Opened) -> N
     row = database.read_record(table, (1,), 100)
     assert row is not None
     draft = Draft()
-    draft.delete("f", (1,), cells_of(table, row))
+    draft.delete(TableId("f"), (1,), cells_of(table, row))
     with _interrupting(database, 0.1):
         plan_of(draft, database)

@@ -25,6 +25,7 @@ from jondel.core.errors import (
     StoreUnavailable,
     TargetLocked,
 )
+from jondel.core.model.addresses import TableId
 from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.restore import restore
 from jondel.core.trail.trail import Trail
@@ -102,7 +103,7 @@ def test_snapshots_and_labels_are_there_again_after_a_restart(
     assert [snapshot.label for snapshot in later.snapshots()] == ["start", None]
     summary = later.steps()[1].summary
     assert summary is not None
-    assert summary.tables["t"].removed == 1
+    assert summary.tables[TableId("t")].removed == 1
     assert later.changes(later.find("start"), database).counts.marked() == "-1"
 
 

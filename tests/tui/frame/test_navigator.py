@@ -6,6 +6,7 @@ import asyncio
 
 import pytest
 
+from jondel.core.model.addresses import TableId
 from jondel.tui.frame.navigator import Journey, Navigator, Reach, Stop, Task, Visit, Work
 from jondel.tui.frame.place import AtRow, Place
 from jondel.tui.services.moments import NOW, AtStep
@@ -33,7 +34,7 @@ def _start(work: Work, group: str) -> Task:
 
 @pytest.fixture
 def navigator() -> Navigator:
-    return Navigator(_start, "records", Place(table="berths"))
+    return Navigator(_start, "records", Place(table=TableId("berths")))
 
 
 def _arrive(navigator: Navigator) -> None:
@@ -43,7 +44,7 @@ def _arrive(navigator: Navigator) -> None:
 
 
 async def test_one_is_where_one_was_until_one_arrives(navigator: Navigator) -> None:
-    navigator.go(Place(AtStep(2), table="berths"))
+    navigator.go(Place(AtStep(2), table=TableId("berths")))
     assert navigator.place.moment is NOW
     assert navigator.destination.moment == AtStep(2)
     _arrive(navigator)
@@ -66,7 +67,11 @@ async def test_a_journey_that_is_given_up_changes_nothing(navigator: Navigator) 
     navigator.on_given_up = lambda: given_up.append(True)
     navigator.go(Place(AtStep(1)), view="changes", leaving=Stop("records", navigator.place))
     assert navigator.give_up()
-    assert (navigator.view, navigator.place.table, navigator.way_back) == ("records", "berths", ())
+    assert (navigator.view, navigator.place.table, navigator.way_back) == (
+        "records",
+        TableId("berths"),
+        (),
+    )
     assert given_up == [True]
     assert not navigator.give_up()
 
@@ -74,12 +79,16 @@ async def test_a_journey_that_is_given_up_changes_nothing(navigator: Navigator) 
 @pytest.mark.parametrize(
     ("place", "ended"),
     [
-        pytest.param(Place(AtStep(1), table="berths"), (True, True, True), id="other-moment"),
         pytest.param(
-            Place(compare_from=AtStep(1), table="berths"), (True, True, True), id="compared-from"
+            Place(AtStep(1), table=TableId("berths")), (True, True, True), id="other-moment"
         ),
-        pytest.param(Place(table="boats"), (False, True, True), id="other-table"),
-        pytest.param(Place(table="berths"), (False, False, True), id="same-table"),
+        pytest.param(
+            Place(compare_from=AtStep(1), table=TableId("berths")),
+            (True, True, True),
+            id="compared-from",
+        ),
+        pytest.param(Place(table=TableId("boats")), (False, True, True), id="other-table"),
+        pytest.param(Place(table=TableId("berths")), (False, False, True), id="same-table"),
     ],
 )
 async def test_what_is_asked_lasts_as_long_as_one_stays(
@@ -102,7 +111,7 @@ async def test_leaving_ends_what_was_asked_and_its_code_runs_no_more(navigator: 
     navigator.visit(Reach.TABLE).start(ask, "question")
     await asyncio.sleep(0)
     answer.set_result("late")  # it is there, and the place is left before anyone could look
-    navigator.go(Place(table="boats"))
+    navigator.go(Place(table=TableId("boats")))
     _arrive(navigator)
     await asyncio.sleep(0.01)
     assert seen == []
@@ -135,14 +144,14 @@ async def test_a_cursor_that_moves_ends_the_visit_to_the_record_alone(navigator:
 async def test_the_way_back_leads_through_links_and_views_alike(navigator: Navigator) -> None:
     undone: list[str] = []
     link = Stop("records", navigator.place, "berths 2", lambda: undone.append("filter"))
-    navigator.go(Place(table="boats"), leaving=link)
+    navigator.go(Place(table=TableId("boats")), leaving=link)
     _arrive(navigator)
     navigator.go(view="changes", leaving=Stop("records", navigator.place))
     _arrive(navigator)
     assert (navigator.view, len(navigator.way_back)) == ("changes", 2)
     assert navigator.go_back()
     _arrive(navigator)
-    assert (navigator.view, navigator.place.table) == ("records", "boats")
+    assert (navigator.view, navigator.place.table) == ("records", TableId("boats"))
     assert navigator.go_back()
     journey = navigator.journey
     assert isinstance(journey, Journey)
@@ -150,13 +159,15 @@ async def test_the_way_back_leads_through_links_and_views_alike(navigator: Navig
     journey.on_arrival()
     _arrive(navigator)
     assert undone == ["filter"]
-    assert navigator.place.table == "berths"
+    assert navigator.place.table == TableId("berths")
     assert not navigator.go_back()
 
 
 async def test_going_somewhere_by_oneself_forgets_the_way_back(navigator: Navigator) -> None:
-    navigator.go(Place(table="boats"), leaving=Stop("records", navigator.place, "berths 2"))
+    navigator.go(
+        Place(table=TableId("boats")), leaving=Stop("records", navigator.place, "berths 2")
+    )
     _arrive(navigator)
-    navigator.go(Place(table="crews"), afresh=True)
+    navigator.go(Place(table=TableId("crews")), afresh=True)
     _arrive(navigator)
     assert navigator.way_back == ()

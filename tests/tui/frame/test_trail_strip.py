@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 
 from textual.app import App, ComposeResult
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import ChangeCounts, ChangeSummary
 from jondel.core.snapshots.catalogue import Snapshot, Trigger, TriggerKind
 from jondel.core.trail.trail import Step
@@ -33,7 +34,7 @@ def _steps(*kinds: TriggerKind) -> list[Step]:
         when = datetime(2026, 6, 14, tzinfo=UTC)
         taken = Snapshot(number, None, when, Trigger(kind, text), f"image{number}")
         before = steps[-1].after if steps else None
-        size = ChangeSummary({"boats": ChangeCounts(added=number)})
+        size = ChangeSummary({TableId("boats"): ChangeCounts(added=number)})
         steps.append(Step(before, taken, size if before else None))
     return steps
 

@@ -12,6 +12,7 @@ import unicodedata
 from collections.abc import Iterator
 from typing import Literal, NamedTuple, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.values import Clipped, InvalidText, Value
 
 Role: TypeAlias = Literal["text", "number", "null", "empty", "blob", "mark", "clip"]
@@ -85,9 +86,10 @@ def visible(text: str) -> str:
     return "".join(character_sign(character)[0] for character in text)
 
 
-def safe_name(name: str) -> str:
+def safe_name(name: str | TableId) -> str:
     """Make a name from the database safe to show on one line."""
-    return "".join(piece.text for piece in _text_pieces(name, 200)) if name else EMPTY_SIGN
+    text = str(name)
+    return "".join(piece.text for piece in _text_pieces(text, 200)) if text else EMPTY_SIGN
 
 
 def number_text(value: float) -> str:

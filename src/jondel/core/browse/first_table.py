@@ -6,7 +6,8 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from jondel.core.files.small_files import SmallFile
-from jondel.core.model.schema import Table
+from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import Schema, Table
 
 
 class LastTable:
@@ -15,30 +16,34 @@ class LastTable:
     def __init__(self, location: str) -> None:
         self._file = SmallFile("places", location)
 
-    def read(self) -> str:
-        """Its name; nothing where none is known."""
-        name = self._file.read().get("table")
-        return name if isinstance(name, str) else ""
+    def read(self) -> TableId | None:
+        """Its address; None where none is known."""
+        try:
+            return TableId.kept(self._file.read().get("table"))
+        except ValueError:
+            return None
 
-    def write(self, name: str) -> None:
+    def write(self, table: TableId) -> None:
         """Keep it for the next time.
 
         Raises:
             StoreUnavailable: it cannot be written.
         """
-        self._file.write({"table": name})
+        self._file.write({"table": list(table)})
 
 
 def first_table(
-    tables: Sequence[Table], last: str = "", changed: Mapping[str, int] | None = None
+    tables: Sequence[Table],
+    last: TableId | None = None,
+    changed: Mapping[TableId, int] | None = None,
 ) -> Table:
     """The table to open with, of one at least.
 
-    ``last`` is the name of the one last looked at; ``changed`` counts the rows of a table that
+    ``last`` is the one last looked at; ``changed`` counts the rows of a table that
     changed lately. Otherwise it is the one that most others are linked with, and of several the
     first.
     """
-    known = next((table for table in tables if table.name == last), None)
+    known = next((table for table in tables if table.id == last), None)
     if known is not None:
         return known
     linked = _links(tables)
@@ -46,17 +51,17 @@ def first_table(
 
     def weight(table: Table) -> tuple[bool, int, bool, int]:
         readable = table.unreadable is None
-        return (readable, changes.get(table.name, 0), table.kind != "view", linked[table.name])
+        return (readable, changes.get(table.id, 0), table.kind != "view", linked[table.id])
 
     return max(tables, key=weight)
 
 
-def _links(tables: Sequence[Table]) -> Counter[str]:
+def _links(tables: Sequence[Table]) -> Counter[TableId]:
     """How many foreign keys lead from and to each table, one of its own counted once."""
-    folded = {table.name.casefold(): table.name for table in tables}
-    counts: Counter[str] = Counter()
+    schema = Schema(tuple(tables))
+    counts: Counter[TableId] = Counter()
     for table in tables:
         for key in table.foreign_keys:
-            target = folded.get(key.target_table.casefold())
-            counts.update({table.name, target} if target is not None else ())
+            target = schema.find(key.target_table)
+            counts.update({table.id, target.id} if target is not None else ())
     return counts

@@ -105,7 +105,7 @@ def guessed_links(database: Database, schema: Schema) -> Iterator[Link]:
     targets = _Targets(tables)
     for child in tables:
         for column in child.column_names:
-            if (child.name, column) in taken:
+            if (child.id, column) in taken:
                 continue
             link = _spelled_out(database, child, column, targets)
             kinds = [] if link else list(_by_kind(database, child, column, targets))
@@ -210,7 +210,7 @@ def _may_point(child: Table, column: str, target: _Target) -> bool:
 
 
 def _link(child: Table, column: str, target: _Target) -> Link:
-    return Link(child.name, (column,), target.table.name, (target.key,))
+    return Link(child.id, (column,), target.table.id, (target.key,))
 
 
 # What values say

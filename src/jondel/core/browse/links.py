@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.engines.protocol import Database
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
@@ -20,9 +21,9 @@ class Link(NamedTuple):
     an id column points into several tables, and a column beside it says into which.
     """
 
-    child: str
+    child: TableId
     columns: tuple[str, ...]
-    parent: str
+    parent: TableId
     parent_columns: tuple[str, ...]
     when: tuple[str, StoredValue] | None = None
 
@@ -34,7 +35,10 @@ class Link(NamedTuple):
 
 
 class LinkDecisions(NamedTuple):
-    """What a person said of links: these hold, those do not."""
+    """What a person said of links: these hold, those do not.
+
+    As a project's file has them tables may be called by less than their whole address.
+    """
 
     confirmed: frozenset[Link] = frozenset()
     refused: frozenset[Link] = frozenset()
@@ -52,6 +56,21 @@ class LinkDecisions(NamedTuple):
     def add(self, link: Link) -> LinkDecisions:
         return self._replace(added=self.added | {link}, refused=self.refused - {link})
 
+    def resolved(self, schema: Schema) -> LinkDecisions:
+        """These with the addresses of tables that there are."""
+
+        def address(table: TableId) -> TableId:
+            found = schema.ending_in(table) or schema.named(str(table))
+            return found.id if found is not None else table
+
+        def of(links: frozenset[Link]) -> frozenset[Link]:
+            return frozenset(
+                link._replace(child=address(link.child), parent=address(link.parent))
+                for link in links
+            )
+
+        return LinkDecisions(*map(of, self))
+
 
 def declared_links(schema: Schema) -> list[Link]:
     """The links that the schema's foreign keys make; those to tables that are not there are out."""
@@ -66,7 +85,7 @@ def declared_links(schema: Schema) -> list[Link]:
             ours = [_named(table, name) for name in key.columns]
             if len(named) == len(ours) and all(named) and all(ours):
                 links.append(
-                    Link(table.name, tuple(map(str, ours)), parent.name, tuple(map(str, named)))
+                    Link(table.id, tuple(map(str, ours)), parent.id, tuple(map(str, named)))
                 )
     return list(dict.fromkeys(links))
 

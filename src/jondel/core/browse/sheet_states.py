@@ -7,9 +7,14 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from jondel.core.browse.layout import ColumnLayout
 from jondel.core.files.small_files import SmallFile
+from jondel.core.model.addresses import TableId
 
 if TYPE_CHECKING:  # most tables are looked at as they are
     from jondel.core.model.filters import Arrangement, Condition, Filter, OrderKey
+
+
+_FORMAT = 2
+"""Of the file; the first had names of tables, not addresses."""
 
 
 class SheetState(NamedTuple):
@@ -48,20 +53,20 @@ class SheetStates:
 
     def __init__(self, location: str) -> None:
         self._file = SmallFile("sheets", location)
-        self._states: dict[str, SheetState] | None = None
+        self._states: dict[TableId, SheetState] | None = None
         self._changed = False
-        self._arranged_now: set[str] = set()
+        self._arranged_now: set[TableId] = set()
         """The tables that were filtered or sorted otherwise since this was opened."""
 
-    def is_arranged_from_before(self, table: str) -> bool:
+    def is_arranged_from_before(self, table: TableId) -> bool:
         """Whether a table's filter is one that was left there when it was last open."""
         return table not in self._arranged_now and self.of(table).condition is not None
 
-    def of(self, table: str) -> SheetState:
+    def of(self, table: TableId) -> SheetState:
         """A table's state; the plain one where none was kept."""
         return self._known.get(table, SheetState())
 
-    def keep(self, table: str, state: SheetState) -> None:
+    def keep(self, table: TableId, state: SheetState) -> None:
         """Have a table's sheet so from now on; in the file once ``save`` is called."""
         known = self.of(table)
         if (state.filter, state.order) != (known.filter, known.order):
@@ -77,17 +82,25 @@ class SheetStates:
             StoreUnavailable: it cannot be written.
         """
         if self._changed:
-            kept = {name: _as_plain(s) for name, s in self._known.items() if s != SheetState()}
-            self._file.write(kept)
+            kept = {
+                table.spelled: _as_plain(state)
+                for table, state in self._known.items()
+                if state != SheetState()
+            }
+            self._file.write({"format": _FORMAT, "tables": kept} if kept else {})
             self._changed = False
 
     @property
-    def _known(self) -> dict[str, SheetState]:
+    def _known(self) -> dict[TableId, SheetState]:
         if self._states is None:
-            self._states = {}
-            for name, plain in self._file.read().items():
-                if isinstance(plain, dict):
-                    self._states[name] = _from_plain(plain)
+            content = self._file.read()
+            spelled = content.get("format") == _FORMAT
+            tables = content.get("tables") if spelled else content
+            self._states = {
+                TableId.parsed(name) if spelled else TableId(name): _from_plain(plain)
+                for name, plain in (tables.items() if isinstance(tables, dict) else ())
+                if isinstance(plain, dict)
+            }
         return self._states
 
 

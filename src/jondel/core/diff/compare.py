@@ -21,6 +21,7 @@ from jondel.core.diff.renames import find_renames
 from jondel.core.diff.schema_changes import schema_changes
 from jondel.core.engines.protocol import Database, Selection
 from jondel.core.errors import Cancelled, ReadError, TableUnreadable
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import (
     MARKS,
     ChangeCounts,
@@ -50,7 +51,7 @@ class Scope:
     """
 
     internal: bool = False
-    tables: frozenset[str] | None = None
+    tables: frozenset[TableId] | None = None
     keep_records: int | None = None
     keep_value_bytes: int | None = None
     noise: NoiseRules = _NO_RULES
@@ -66,7 +67,7 @@ class TableDifference:
     """A table being compared: what its changes are about, and the records as they are found."""
 
     schema: str
-    table: str
+    table: TableId
     key: Key
     columns_before: tuple[str, ...]
     columns_after: tuple[str, ...]
@@ -132,23 +133,22 @@ class Comparison:
             self._before.schema(), self._after.schema(), self._renames, self._scope.internal
         )
 
-    def tables(self) -> Iterator[tuple[str, TableDifference | Unread]]:
+    def tables(self) -> Iterator[tuple[TableId, TableDifference | Unread]]:
         """Compare table by table, giving records as they are found.
 
         Consume each table's records before going on; doing so may raise ``ReadError``.
         """
         old, new = self._before.schema(), self._after.schema()
         unread_tables = 0
-        old_tables, new_tables = ({t.name: t for t in side.tables} for side in (old, new))
         alike = self._after.tables_alike(self._before) if self._scope.by_pages else frozenset()
         for name in self._comparable(old, new):
             if name in alike:
                 unread_tables += 1
                 self._methods.add("pages")
                 continue
-            was = old_tables.get(self._renames.old_table(name))
+            was = old.by_id.get(self._renames.old_table(name))
             try:
-                difference = self._difference(was, new_tables.get(name))
+                difference = self._difference(was, new.by_id.get(name))
             except Cancelled:
                 raise
             except ReadError as error:
@@ -163,16 +163,16 @@ class Comparison:
         if unread_tables:
             _log.info("%s tables have the same pages", unread_tables)
 
-    def _comparable(self, old: Schema, new: Schema) -> list[str]:
-        """Names of the tables to compare, those of the new side first, in its order."""
+    def _comparable(self, old: Schema, new: Schema) -> list[TableId]:
+        """The tables to compare, those of the new side first, in its order."""
         scope = self._scope
         renamed_away = set(self._renames.tables.values())
-        names: dict[str, None] = {}
-        for table in (*new.tables, *(t for t in old.tables if t.name not in renamed_away)):
+        found: dict[TableId, None] = {}
+        for table in (*new.tables, *(t for t in old.tables if t.id not in renamed_away)):
             wanted = table.kind != "view" and (scope.internal or not table.internal)
-            if wanted and (scope.tables is None or table.name in scope.tables):
-                names[table.name] = None
-        return list(names)
+            if wanted and (scope.tables is None or table.id in scope.tables):
+                found[table.id] = None
+        return list(found)
 
     def _difference(self, old: Table | None, new: Table | None) -> TableDifference:
         before, after = self._before, self._after
@@ -182,10 +182,10 @@ class Comparison:
         assert shown is not None
         for table in (old, new):
             if table is not None and table.unreadable:
-                raise TableUnreadable(f"{table.name}: cannot be read: {table.unreadable}")
+                raise TableUnreadable(f"{table.title}: cannot be read: {table.unreadable}")
         only = None
-        if self._scope.by_pages and old is not None and new is not None and old.name == new.name:
-            only = after.rows_that_may_differ(before, shown.name)
+        if self._scope.by_pages and old is not None and new is not None and old.id == new.id:
+            only = after.rows_that_may_differ(before, shown.id)
         method: Method = "rows" if only is None else "pages"
         if only is not None and only.empty:
             columns = shown.column_names
@@ -193,7 +193,7 @@ class Comparison:
             key = Key(shown.primary_key, False, False)  # of no consequence
             return TableDifference(
                 shown.schema,
-                shown.name,
+                shown.id,
                 key,
                 columns,
                 columns,
@@ -202,11 +202,11 @@ class Comparison:
                 nothing_to_read=True,
             )
         key = comparison_key(before, after, old, new)
-        renamed = self._renames.columns.get(shown.name, {})
+        renamed = self._renames.columns.get(shown.id, {})
         cells = CellComparison(after, old, new, renamed) if old and new else None
         return TableDifference(
             shown.schema,
-            shown.name,
+            shown.id,
             key,
             old.column_names if old else (),
             new.column_names if new else (),

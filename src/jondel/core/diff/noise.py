@@ -8,7 +8,8 @@ from fnmatch import fnmatchcase
 from typing import Literal, TypeAlias
 
 from jondel.core.errors import RuleInvalid
-from jondel.core.model.changes import RecordChange
+from jondel.core.model.addresses import TableId
+from jondel.core.model.changes import CellChange, RecordChange
 
 RuleKind: TypeAlias = Literal["tables", "columns", "only"]
 
@@ -24,7 +25,8 @@ KINDS: dict[RuleKind, str] = {
 class NoiseRules:
     """What to hide.
 
-    ``tables`` are names of tables. ``columns`` are names like ``bookings.updated_at``: a change of
+    ``tables`` are names of tables, alone or with the levels above them. ``columns`` are names like
+    ``bookings.updated_at``: a change of
     such a cell is no change. ``only`` are names likewise: a record in which only such cells
     changed is hidden, and shown with them where something else changed too. ``*`` stands for any
     text and ``?`` for one character; case does not count.
@@ -60,17 +62,17 @@ class NoiseRules:
         rules = tuple(rule for rule in getattr(self, kind) if rule != name)
         return replace(self, **{kind: rules})
 
-    def hide_table(self, table: str) -> bool:
-        return _matches(table, self.tables)
+    def hide_table(self, table: TableId) -> bool:
+        return _matches(_names(table), self.tables)
 
-    def without_noise(self, table: str, record: RecordChange) -> RecordChange | None:
+    def without_noise(self, table: TableId, record: RecordChange) -> RecordChange | None:
         """What is left of a record's change; None where all of it is noise."""
         if self.hide_table(table):
             return None
         if record.kind != "changed" or not (self.columns or self.only):
             return record
-        cells = tuple(c for c in record.cells if not _matches(f"{table}.{c.column}", self.columns))
-        if all(_matches(f"{table}.{cell.column}", self.only) for cell in cells):
+        cells = tuple(c for c in record.cells if not _matches(_names(table, c), self.columns))
+        if all(_matches(_names(table, cell), self.only) for cell in cells):
             return None
         return record if len(cells) == len(record.cells) else record._replace(cells=cells)
 
@@ -85,7 +87,14 @@ def check_rule(kind: RuleKind, name: str) -> None:
         )
 
 
-def _matches(name: str, patterns: Iterable[str]) -> bool:
-    lowered = name.casefold()
+def _names(table: TableId, cell: CellChange | None = None) -> list[str]:
+    """What a rule may call a table, or a cell's column."""
+    column = f".{cell.column}" if cell is not None else ""
+    return [f"{name}{column}" for name in dict.fromkeys((str(table), table.name))]
+
+
+def _matches(names: Iterable[str], patterns: Iterable[str]) -> bool:
+    folded = [name.casefold() for name in names]
     # Names may hold brackets, which mean nothing here.
-    return any(fnmatchcase(lowered, pattern.casefold().replace("[", "[[]")) for pattern in patterns)
+    wanted = [pattern.casefold().replace("[", "[[]") for pattern in patterns]
+    return any(fnmatchcase(name, pattern) for pattern in wanted for name in folded)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from jondel.core.engines.protocol import Database
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import identical
 
@@ -15,10 +16,10 @@ _SAMPLED_ROWS = 50
 class Renames:
     """``tables`` leads from new names to old ones, ``columns`` by new table likewise."""
 
-    tables: dict[str, str] = field(default_factory=dict)
-    columns: dict[str, dict[str, str]] = field(default_factory=dict)
+    tables: dict[TableId, TableId] = field(default_factory=dict)
+    columns: dict[TableId, dict[str, str]] = field(default_factory=dict)
 
-    def old_table(self, new: str) -> str:
+    def old_table(self, new: TableId) -> TableId:
         """What a table was called before."""
         return self.tables.get(new, new)
 
@@ -32,14 +33,14 @@ def find_renames(before: Database, after: Database) -> Renames:
     """
     if before.schema() is after.schema():
         return Renames()
-    old, new = ({t.name: t for t in side.schema().tables} for side in (before, after))
-    gone = {old[name].storage: name for name in old.keys() - new.keys()}
-    tables: dict[str, str] = {}
+    old, new = ({t.id: t for t in side.schema().tables} for side in (before, after))
+    gone = {old[table].storage: table for table in old.keys() - new.keys()}
+    tables: dict[TableId, TableId] = {}
     for name in sorted(new.keys() - old.keys()):
         was = gone.get(new[name].storage) if new[name].storage else None
         if was is not None and old[was].columns == new[name].columns:
             tables[name] = was
-    columns: dict[str, dict[str, str]] = {}
+    columns: dict[TableId, dict[str, str]] = {}
     for name, table in new.items():
         earlier = old.get(tables.get(name, name))
         if earlier is not None and earlier.storage == table.storage and table.kind == "table":

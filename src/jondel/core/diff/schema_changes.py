@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from jondel.core.diff.renames import Renames
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import SchemaChange
 from jondel.core.model.schema import Column, Schema, Table
 
@@ -21,34 +22,38 @@ def schema_changes(
 def _table_changes(
     old: Schema, new: Schema, renames: Renames, internal: bool
 ) -> Iterator[SchemaChange]:
-    before = {t.name: t for t in old.tables if internal or not t.internal}
-    after = {t.name: t for t in new.tables if internal or not t.internal}
+    before = {t.id: t for t in old.tables if internal or not t.internal}
+    after = {t.id: t for t in new.tables if internal or not t.internal}
     statements = {(o.kind, o.name): o.sql for o in old.objects}
     new_statements = {(o.kind, o.name): o.sql for o in new.objects}
     renamed_away = set(renames.tables.values())
-    for name in sorted((before.keys() - renamed_away) | after.keys()):
-        was, now = before.get(renames.old_table(name)), after.get(name)
-        if name in renames.tables and was is not None and now is not None:
-            yield SchemaChange(f"{now.kind} renamed", name, was.name, name)
-            yield from _column_changes(was, now, renames.columns.get(name, {}))
+    for table in sorted((before.keys() - renamed_away) | after.keys()):
+        was, now = before.get(renames.old_table(table)), after.get(table)
+        if table in renames.tables and was is not None and now is not None:
+            yield _of_table(f"{now.kind} renamed", table, was.title, now.title)
+            yield from _column_changes(was, now, renames.columns.get(table, {}))
         elif was is None and now is not None:
-            sql = new_statements.get((_object_kind(now), name))
-            yield SchemaChange(f"{now.kind} added", name, None, sql)
+            sql = new_statements.get((_object_kind(now), table))
+            yield _of_table(f"{now.kind} added", table, None, sql)
         elif now is None and was is not None:
-            sql = statements.get((_object_kind(was), name))
-            yield SchemaChange(f"{was.kind} removed", name, sql, None)
+            sql = statements.get((_object_kind(was), table))
+            yield _of_table(f"{was.kind} removed", table, sql, None)
         elif was is not None and now is not None:
             # A view's columns follow from its statement, which says more.
             columns = (
                 []
                 if now.kind == was.kind == "view"
-                else list(_column_changes(was, now, renames.columns.get(name, {})))
+                else list(_column_changes(was, now, renames.columns.get(table, {})))
             )
             yield from columns
-            earlier = statements.get((_object_kind(was), name))
-            later = new_statements.get((_object_kind(now), name))
+            earlier = statements.get((_object_kind(was), table))
+            later = new_statements.get((_object_kind(now), table))
             if not columns and earlier != later:
-                yield SchemaChange(f"{now.kind} altered", name, earlier, later)
+                yield _of_table(f"{now.kind} altered", table, earlier, later)
+
+
+def _of_table(kind: str, table: TableId, before: str | None, after: str | None) -> SchemaChange:
+    return SchemaChange(kind, str(table), before, after, table)
 
 
 def _object_kind(table: Table) -> str:
@@ -56,20 +61,20 @@ def _object_kind(table: Table) -> str:
 
 
 def _column_changes(was: Table, now: Table, renamed: dict[str, str]) -> Iterator[SchemaChange]:
+    def change(kind: str, column: str, before: str | None, after: str | None) -> SchemaChange:
+        return SchemaChange(f"column {kind}", f"{now.title}.{column}", before, after, now.id)
+
     for column in was.columns:
         if now.column(column.name) is None and column.name not in renamed.values():
-            yield SchemaChange(
-                "column removed", f"{now.name}.{column.name}", _declaration(column), None
-            )
+            yield change("removed", column.name, _declaration(column), None)
     for column in now.columns:
         earlier = was.column(column.name)
-        name = f"{now.name}.{column.name}"
         if column.name in renamed:
-            yield SchemaChange("column renamed", name, renamed[column.name], column.name)
+            yield change("renamed", column.name, renamed[column.name], column.name)
         elif earlier is None:
-            yield SchemaChange("column added", name, None, _declaration(column))
+            yield change("added", column.name, None, _declaration(column))
         elif earlier != column:
-            yield SchemaChange("column altered", name, _declaration(earlier), _declaration(column))
+            yield change("altered", column.name, _declaration(earlier), _declaration(column))
 
 
 def _declaration(column: Column) -> str:
@@ -84,19 +89,20 @@ def _declaration(column: Column) -> str:
 
 
 def _object_changes(old: Schema, new: Schema, internal: bool) -> Iterator[SchemaChange]:
-    def named(schema: Schema) -> dict[tuple[str, str], str | None]:
+    def named(schema: Schema) -> dict[tuple[str, TableId], str | None]:
         return {
             (o.kind, o.name): o.sql
             for o in schema.objects
-            if o.kind in ("index", "trigger") and (internal or not o.name.startswith("sqlite_"))
+            if o.kind in ("index", "trigger")
+            and (internal or not o.name.name.startswith("sqlite_"))
         }
 
     before, after = named(old), named(new)
     for kind, name in sorted(before.keys() | after.keys()):
         was, now = before.get((kind, name)), after.get((kind, name))
         if (kind, name) not in before:
-            yield SchemaChange(f"{kind} added", name, None, now)
+            yield SchemaChange(f"{kind} added", str(name), None, now)
         elif (kind, name) not in after:
-            yield SchemaChange(f"{kind} removed", name, was, None)
+            yield SchemaChange(f"{kind} removed", str(name), was, None)
         elif was != now:
-            yield SchemaChange(f"{kind} altered", name, was, now)
+            yield SchemaChange(f"{kind} altered", str(name), was, now)

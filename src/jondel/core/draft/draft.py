@@ -6,11 +6,12 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import NamedTuple, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.values import StoredValue, identical
 from jondel.core.model.writes import Cells
 
-EntryKey: TypeAlias = tuple[str, Position] | int
+EntryKey: TypeAlias = tuple[TableId, Position] | int
 """What names an entry: a record's table and position, or a new record's number."""
 
 
@@ -20,7 +21,7 @@ class RecordEdit(NamedTuple):
     ``original`` leaves out cells too large to be held; those are not checked when it is written.
     """
 
-    table: str
+    table: TableId
     position: Position
     original: Cells
     values: Mapping[str, StoredValue]
@@ -30,7 +31,7 @@ class RecordEdit(NamedTuple):
 class NewRecord(NamedTuple):
     """A record to insert; columns without a value get their default."""
 
-    table: str
+    table: TableId
     number: int
     values: Mapping[str, StoredValue]
 
@@ -43,7 +44,7 @@ class DraftEntries:
 
     def __init__(
         self,
-        edits: Mapping[tuple[str, Position], RecordEdit],
+        edits: Mapping[tuple[TableId, Position], RecordEdit],
         inserts: Mapping[int, NewRecord],
     ) -> None:
         self._edits = dict(edits)
@@ -57,18 +58,18 @@ class DraftEntries:
         yield from self._inserts.values()
 
     @property
-    def tables(self) -> dict[str, int]:
+    def tables(self) -> dict[TableId, int]:
         """How many entries each table has."""
-        counts: dict[str, int] = {}
+        counts: dict[TableId, int] = {}
         for entry in self:
             counts[entry.table] = counts.get(entry.table, 0) + 1
         return counts
 
-    def edit_of(self, table: str, position: Position) -> RecordEdit | None:
+    def edit_of(self, table: TableId, position: Position) -> RecordEdit | None:
         """What is to become of a record, if anything."""
         return self._edits.get((table, position))
 
-    def of_table(self, table: str) -> tuple[list[RecordEdit], list[NewRecord]]:
+    def of_table(self, table: TableId) -> tuple[list[RecordEdit], list[NewRecord]]:
         """A table's edits and new records."""
         return (
             [edit for edit in self._edits.values() if edit.table == table],
@@ -102,7 +103,7 @@ class Draft(DraftEntries):
         """What the edit that is being made has touched so far."""
 
     def set_cell(
-        self, table: str, position: Position, original: Cells, column: str, value: StoredValue
+        self, table: TableId, position: Position, original: Cells, column: str, value: StoredValue
     ) -> None:
         """Have a cell hold another value; what it holds already is no edit."""
         key = (table, position)
@@ -115,19 +116,19 @@ class Draft(DraftEntries):
             values[column] = value
         self._set(key, known._replace(values=values) if values or known.deleted else None)
 
-    def delete(self, table: str, position: Position, original: Cells) -> None:
+    def delete(self, table: TableId, position: Position, original: Cells) -> None:
         """Have a record deleted."""
         key = (table, position)
         known = self._edits.get(key) or RecordEdit(table, position, original, {})
         self._set(key, known._replace(deleted=True))
 
-    def keep(self, table: str, position: Position) -> None:
+    def keep(self, table: TableId, position: Position) -> None:
         """Do not have a record deleted after all."""
         known = self._edits.get((table, position))
         edited = known is not None and known.values
         self._set((table, position), known._replace(deleted=False) if known and edited else None)
 
-    def insert(self, table: str, values: Mapping[str, StoredValue]) -> int:
+    def insert(self, table: TableId, values: Mapping[str, StoredValue]) -> int:
         """Have a record added; returns its number."""
         number, self._next = self._next, self._next + 1
         self._set(number, NewRecord(table, number, dict(values)))
@@ -137,7 +138,7 @@ class Draft(DraftEntries):
         """Have a new record hold other values."""
         self._set(number, self._inserts[number]._replace(values=dict(values)))
 
-    def renew(self, key: tuple[str, Position], original: Cells) -> None:
+    def renew(self, key: tuple[TableId, Position], original: Cells) -> None:
         """Take a record as it is now for what the edit is of."""
         self._set(key, self._edits[key]._replace(original=original))
 

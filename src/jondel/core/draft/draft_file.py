@@ -15,6 +15,7 @@ from jondel.core.files.claims import Claim
 from jondel.core.files.home import private_folder
 from jondel.core.files.json_values import json_value, value_from_json
 from jondel.core.files.small_files import SmallFile
+from jondel.core.model.addresses import TableId
 from jondel.core.model.values import StoredValue
 from jondel.core.model.writes import Cells
 
@@ -123,9 +124,9 @@ def _lock_of(file: SmallFile) -> Path:
 def _plain(entry: Entry) -> dict[str, Any]:
     values = {name: json_value(value) for name, value in entry.values.items()}
     if isinstance(entry, NewRecord):
-        return {"table": entry.table, "new": entry.number, "values": values}
+        return {"table": list(entry.table), "new": entry.number, "values": values}
     return {
-        "table": entry.table,
+        "table": list(entry.table),
         "position": [json_value(value) for value in entry.position],
         "original": [[name, json_value(value)] for name, value in entry.original],
         "values": values,
@@ -134,7 +135,7 @@ def _plain(entry: Entry) -> dict[str, Any]:
 
 
 def _entry(plain: Mapping[str, Any]) -> Entry:
-    table = str(plain["table"])
+    table = TableId.kept(plain["table"])
     values: dict[str, StoredValue] = {
         str(name): value_from_json(value) for name, value in plain["values"].items()
     }

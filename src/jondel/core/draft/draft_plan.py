@@ -14,6 +14,7 @@ from jondel.core.browse.display import line, safe_name
 from jondel.core.draft.draft import DraftEntries, Entry, NewRecord, RecordEdit
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import ForeignKey, Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue
@@ -55,10 +56,10 @@ class _Planning:
         self._draft = draft
         self._database = database
         self._schema = database.schema()
-        self._tables: dict[str, Table] = {}
+        self._tables: dict[TableId, Table] = {}
         self._rank = _ranks(self._schema)
-        self._deletes: dict[tuple[str, Position], RowWrite] = {}
-        self._nulled: dict[tuple[str, Position], RowWrite] = {}
+        self._deletes: dict[tuple[TableId, Position], RowWrite] = {}
+        self._nulled: dict[tuple[TableId, Position], RowWrite] = {}
         self._checks: dict[LinkCheck, None] = {}
         self._incoming = _incoming(self._schema)
 
@@ -90,18 +91,18 @@ class _Planning:
         writes = (*self._nulled.values(), *deletes, *updates, *(write for _, write in inserts))
         return DraftPlan(WritePlan(writes, tuple(self._checks), triggers=True), cascaded, inserted)
 
-    def _table(self, name: str) -> Table:
-        if name not in self._tables:
-            self._tables[name] = self._written_table(name)
-        return self._tables[name]
+    def _table(self, wanted: TableId) -> Table:
+        if wanted not in self._tables:
+            self._tables[wanted] = self._written_table(wanted)
+        return self._tables[wanted]
 
-    def _written_table(self, name: str) -> Table:
-        table = self._schema.find(name)
-        if table is None or table.name != name:
-            raise WriteRefused(f"{name}: the table is no longer there; drop what is drafted")
+    def _written_table(self, wanted: TableId) -> Table:
+        table = self._schema.find(wanted)
+        if table is None or table.id != wanted:
+            raise WriteRefused(f"{wanted}: the table is no longer there; drop what is drafted")
         reason = self._database.why_not_written(table)
         if reason:
-            raise WriteRefused(f"{name}: cannot be written: {reason}")
+            raise WriteRefused(f"{wanted}: cannot be written: {reason}")
         return table
 
     # What goes with a deleted record
@@ -120,7 +121,7 @@ class _Planning:
         self, parent: Table, row: Mapping[str, StoredValue]
     ) -> Iterator[tuple[Table, Mapping[str, StoredValue]]]:
         """Plan for the records that point at a deleted one; gives those that are deleted too."""
-        for child, key in self._incoming.get(parent.name, ()):
+        for child, key in self._incoming.get(parent.id, ()):
             columns = key.target_columns or parent.primary_key
             values = tuple(_cell(row, name) for name in columns)
             if None in values or len(columns) != len(key.columns):
@@ -138,34 +139,34 @@ class _Planning:
         self, child: Table, cells: Cells
     ) -> Iterator[tuple[Table, Mapping[str, StoredValue]]]:
         for position, row in self._children(child, cells):
-            if (child.name, position) in self._deletes:
+            if (child.id, position) in self._deletes:
                 continue
-            edit = self._draft.edit_of(child.name, position)
+            edit = self._draft.edit_of(child.id, position)
             if edit is not None and any(name in edit.values for name, _ in cells):
                 continue  # it will not point there any more
-            entry = RecordEdit(child.name, position, cells_of(child, row), {}, True)
-            self._deletes[child.name, position] = _delete(child, entry)
+            entry = RecordEdit(child.id, position, cells_of(child, row), {}, True)
+            self._deletes[child.id, position] = _delete(child, entry)
             self._require_few()
             yield child, dict(entry.original)
 
     def _set_null(self, child: Table, key: ForeignKey, cells: Cells) -> None:
         for position, row in self._children(child, cells):
-            edit = self._draft.edit_of(child.name, position)
-            handled = (child.name, position) in self._deletes or (
+            edit = self._draft.edit_of(child.id, position)
+            handled = (child.id, position) in self._deletes or (
                 edit is not None and any(name in edit.values for name in key.columns)
             )
             if not handled:
                 entry = RecordEdit(
-                    child.name, position, cells_of(child, row), dict.fromkeys(key.columns)
+                    child.id, position, cells_of(child, row), dict.fromkeys(key.columns)
                 )
-                self._nulled[child.name, position] = _update(child, entry)
+                self._nulled[child.id, position] = _update(child, entry)
                 self._require_few()
 
     def _children(self, child: Table, cells: Cells) -> Iterator[tuple[Position, ShownRow]]:
         reason = self._database.why_not_written(child)
         found = self._database.matching_rows(child, cells, _MOST_CASCADED + 1)
         if reason and found.rows:
-            raise WriteRefused(f"{child.name}: would be written too, and cannot be: {reason}")
+            raise WriteRefused(f"{child.title}: would be written too, and cannot be: {reason}")
         return zip(found.positions, found.rows, strict=True)
 
     def _require_few(self) -> None:
@@ -190,7 +191,7 @@ class _Planning:
         self, table: Table, before: Mapping[str, StoredValue], changed: Mapping[str, StoredValue]
     ) -> None:
         """A key that others point at is to change."""
-        for child, key in self._incoming.get(table.name, ()):
+        for child, key in self._incoming.get(table.id, ()):
             columns = key.target_columns or table.primary_key
             values = tuple(_cell(before, name) for name in columns)
             touched = any(_has(changed, name) for name in columns)
@@ -215,16 +216,16 @@ def _insert(table: Table, entry: NewRecord) -> RowWrite:
 
 def _write(kind: WriteKind, table: Table, expected: Cells, values: Cells, entry: Entry) -> RowWrite:
     record = record_words(entry, table)
-    return RowWrite(kind, table.name, expected, values, record, table.position_columns)
+    return RowWrite(kind, table.id, expected, values, record, table.position_columns)
 
 
 def _require_columns(table: Table, values: Mapping[str, StoredValue]) -> None:
     for name in values:
         column = table.column(name)
         if column is None:
-            raise WriteRefused(f"{table.name}.{name}: the column is no longer there")
+            raise WriteRefused(f"{table.title}.{name}: the column is no longer there")
         if column.generated:
-            raise WriteRefused(f"{table.name}.{name}: is generated and cannot be set")
+            raise WriteRefused(f"{table.title}.{name}: is generated and cannot be set")
 
 
 def _expected(table: Table, entry: RecordEdit) -> Cells:
@@ -279,31 +280,31 @@ def _check(
     columns: tuple[str, ...],
     values: tuple[StoredValue, ...],
 ) -> LinkCheck:
-    ends = child.name, key.columns, parent.name, columns
+    ends = child.id, key.columns, parent.id, columns
     return LinkCheck(*ends, values, child.position_columns)
 
 
-def _incoming(schema: Schema) -> dict[str, list[tuple[Table, ForeignKey]]]:
-    incoming: dict[str, list[tuple[Table, ForeignKey]]] = {}
+def _incoming(schema: Schema) -> dict[TableId, list[tuple[Table, ForeignKey]]]:
+    incoming: dict[TableId, list[tuple[Table, ForeignKey]]] = {}
     for child in schema.tables:
         for key in child.foreign_keys:
             parent = schema.find(key.target_table)
             if parent is not None:
-                incoming.setdefault(parent.name, []).append((child, key))
+                incoming.setdefault(parent.id, []).append((child, key))
     return incoming
 
 
-def _ranks(schema: Schema) -> dict[str, int]:
+def _ranks(schema: Schema) -> dict[TableId, int]:
     """For each table how far down it is: parents before children; cycles wherever they are met."""
     parents = {
-        table.name: {
-            parent.name
+        table.id: {
+            parent.id
             for key in table.foreign_keys
             if (parent := schema.find(key.target_table)) is not None and parent is not table
         }
         for table in schema.tables
     }
-    ranks: dict[str, int] = {}
+    ranks: dict[TableId, int] = {}
     for start in parents:
         path = {} if start in ranks else {start: iter(parents[start])}
         while path:

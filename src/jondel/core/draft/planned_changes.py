@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from jondel.core.diff.inside import with_inside
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import (
     NO_VALUE,
     CellChange,
@@ -31,8 +32,8 @@ def planned_changes(plan: WritePlan, schema: Schema, most: int) -> Changes:
     cells of a record that comes or goes have no value before; those that are too large to be held
     are left out. A new record has the key that it is given, or none.
     """
-    tables: dict[str, list[RowWrite]] = {}
-    counts: dict[str, ChangeCounts] = {}
+    tables: dict[TableId, list[RowWrite]] = {}
+    counts: dict[TableId, ChangeCounts] = {}
     for number, write in enumerate(plan.writes):
         told = tables.setdefault(write.table, [])
         if number < most:
@@ -52,7 +53,7 @@ def _of_table(table: Table, writes: list[RowWrite], counts: ChangeCounts) -> Tab
     names = table.column_names
     records = tuple(_record(table, key, write) for write in writes)
     keyed_by_row = not table.primary_key
-    return TableChanges(table.schema, table.name, key, keyed_by_row, names, names, records, counts)
+    return TableChanges(table.schema, table.id, key, keyed_by_row, names, names, records, counts)
 
 
 def _record(table: Table, key: tuple[str, ...], write: RowWrite) -> RecordChange:

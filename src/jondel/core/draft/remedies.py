@@ -68,10 +68,10 @@ def apply_remedy(
             for position, row in zip(window.positions, window.rows, strict=True):
                 original = cells_of(table, row)
                 if remedy is Remedy.DELETE:
-                    draft.delete(table.name, position, original)
+                    draft.delete(table.id, position, original)
                 else:
                     for name in columns:
-                        draft.set_cell(table.name, position, original, name, None)
+                        draft.set_cell(table.id, position, original, name, None)
                 count += 1
     return count
 

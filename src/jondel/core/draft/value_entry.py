@@ -56,7 +56,7 @@ def entered(
             return form.value_of(text)
         except UnfitText as error:
             typed = line(text, 40)
-            raise ValueUnsuitable(f"{table.name}.{column.name}: {error}, not {typed!r}") from error
+            raise ValueUnsuitable(f"{table.title}.{column.name}: {error}, not {typed!r}") from error
     number = number_typed(text)
     declared = column.declared_type.upper()
     match column.affinity:
@@ -80,7 +80,7 @@ def entered(
             wanted = "true or false as 1 or 0" if "BOOL" in declared else "a number"
         case _:
             return number if number is not None and not isinstance(before, str) else text
-    where = f"{table.name}.{column.name} is {column.declared_type}"
+    where = f"{table.title}.{column.name} is {column.declared_type}"
     raise ValueUnsuitable(f"{where} and takes {wanted}, not {line(text, 40)!r}")
 
 
@@ -96,7 +96,7 @@ def require_storable(value: StoredValue, table: Table, column: Column) -> None:
     Raises:
         ValueUnsuitable: the column takes no NULL, or is of a STRICT table and of another type.
     """
-    where = f"{table.name}.{column.name}"
+    where = f"{table.title}.{column.name}"
     if value is None:
         if column.not_null:
             raise ValueUnsuitable(f"{where} is NOT NULL")

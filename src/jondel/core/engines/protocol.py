@@ -11,6 +11,7 @@ from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position, ResultRows, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue, Value
@@ -325,14 +326,14 @@ class Database(Protocol):
         Both are texts or both blobs, of a table whose rows have numbers.
         """
 
-    def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
         """Tell from how both are stored which rows of a table can differ from an older state's.
 
         All others are the same, and the table is declared alike. None where that cannot be told.
         """
 
-    def tables_alike(self, older: Database) -> frozenset[str]:
-        """Names of tables that are declared and stored alike in an older state of the database.
+    def tables_alike(self, older: Database) -> frozenset[TableId]:
+        """Tables that are declared and stored alike in an older state of the database.
 
         Some of them: those of which that is told at a glance.
         """

@@ -12,6 +12,7 @@ from jondel.core.errors import Cancelled, ReadError
 from jondel.core.files.json_values import dumped, json_value
 from jondel.core.formats.end_json import end_json
 from jondel.core.formats.inside_json import inside_json
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import CellChange, NoValue, RecordChange, SchemaChange, Unread
 from jondel.core.model.values import Value
 from jondel.core.snapshots.catalogue import Snapshot
@@ -55,7 +56,8 @@ def write_changes(
         rules = [{"kind": kind, "name": name} for kind, name in scope.noise.listed()]
         out.write(f',\n "hidden": {dumped({"records": hidden, "rules": rules})}')
     if unread:
-        out.write(f',\n "unread": {dumped([entry._asdict() for entry in unread])}')
+        reasons = [{**address_json(table), "reason": why} for table, why in unread]
+        out.write(f',\n "unread": {dumped(reasons)}')
     out.write("}\n")
     return WrittenChanges(bool(listed_tables or schema_changes), unread)
 
@@ -81,7 +83,10 @@ def _write_tables(
             hidden += hidden_here
             if not any(sizes.values()):
                 continue
-            head = {"schema": difference.schema, "table": name, "key": difference.key.columns}
+            head = {
+                **address_json(difference.table, difference.schema),
+                "key": difference.key.columns,
+            }
             out.write(separator + dumped(head)[:-1])
             separator = ",\n  "
             written += 1
@@ -151,6 +156,12 @@ def cells_json(cells: Sequence[CellChange]) -> dict[str, Any]:
             entry["inside"] = inside_json(cell.inside)
         entries[cell.column] = entry
     return entries
+
+
+def address_json(table: TableId, schema: str = "") -> dict[str, str]:
+    """Where a table is; ``schema`` where its address does not say that."""
+    above = dict(zip(("schema", "catalog"), reversed(table.above), strict=False))
+    return {**({"schema": schema} if schema else {}), **above, "table": table.name}
 
 
 def row_json(columns: Sequence[str], values: Sequence[Value]) -> dict[str, Any]:

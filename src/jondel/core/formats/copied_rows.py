@@ -10,7 +10,7 @@ from typing import Any
 from jondel.core.browse.display import line, safe_name
 from jondel.core.errors import ReadError
 from jondel.core.files.json_values import json_value
-from jondel.core.formats.changes_json import cells_json, row_json
+from jondel.core.formats.changes_json import address_json, cells_json, row_json
 from jondel.core.formats.changes_markdown import markdown_row, markdown_rule
 from jondel.core.formats.changes_text import WHOLE
 from jondel.core.formats.result_text import as_csv, as_markdown
@@ -83,7 +83,7 @@ def changes_as_json(changes: Changes) -> str:
         kinds: dict[str, list[dict[str, Any]]] = {"added": [], "removed": [], "changed": []}
         for record in table.records:
             kinds[record.kind].append(_change(table, record))
-        head = {"schema": table.schema, "table": table.table, "key": list(table.key_columns)}
+        head = {**address_json(table.table, table.schema), "key": list(table.key_columns)}
         tables.append({**head, **kinds})
     return json.dumps({"tables": tables}, ensure_ascii=False, allow_nan=False, indent=2)
 

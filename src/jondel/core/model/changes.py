@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.differences import Difference
 from jondel.core.model.values import ShownRow, StoredValue, Value
 
@@ -98,7 +99,7 @@ class TableChanges(NamedTuple):
     """
 
     schema: str
-    table: str
+    table: TableId
     key_columns: tuple[str, ...]
     key_is_row_id: bool
     columns_before: tuple[str, ...]
@@ -128,12 +129,14 @@ class SchemaChange(NamedTuple):
     object: str
     before: str | None = None
     after: str | None = None
+    table: TableId | None = None
+    """The table that is changed by it, where it is one's declaration that changed."""
 
 
 class Unread(NamedTuple):
     """A table that could not be compared, and why."""
 
-    table: str
+    table: TableId
     reason: str
 
 
@@ -159,15 +162,15 @@ class Changes(NamedTuple):
         """Whether there is nothing to show; something may be hidden."""
         return not (self.counts.total or self.schema_changes)
 
-    def table(self, name: str) -> TableChanges | None:
-        return next((table for table in self.tables if table.table == name), None)
+    def table(self, table: TableId) -> TableChanges | None:
+        return next((changes for changes in self.tables if changes.table == table), None)
 
 
 @dataclass(frozen=True)
 class ChangeSummary:
     """The sizes of a step's changes, kept with the trail."""
 
-    tables: dict[str, ChangeCounts] = field(default_factory=dict)
+    tables: dict[TableId, ChangeCounts] = field(default_factory=dict)
     schema_changes: int = 0
 
     @property

@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal, NamedTuple, TypeAlias
 
+from jondel.core.model.addresses import TableId
+
 TableKind: TypeAlias = Literal["table", "view", "virtual table"]
 Affinity: TypeAlias = Literal["integer", "real", "numeric", "text", "any"]
 """What a column turns values into where that loses nothing; ``any`` leaves them alone."""
@@ -47,7 +49,7 @@ class ForeignKey(NamedTuple):
     """Columns that point to a record of another table."""
 
     columns: tuple[str, ...]
-    target_table: str
+    target_table: TableId
     target_columns: tuple[str, ...]
     """Empty where the declaration leaves the target's primary key implied."""
     on_delete: str = "NO ACTION"
@@ -58,8 +60,7 @@ class ForeignKey(NamedTuple):
 class Table:
     """A table, view or virtual table."""
 
-    schema: str
-    name: str
+    id: TableId
     kind: TableKind
     columns: tuple[Column, ...]
     foreign_keys: tuple[ForeignKey, ...] = ()
@@ -83,6 +84,23 @@ class Table:
     unique_key: tuple[str, ...] = ()
     """Where no primary key is declared: the columns whose values no two rows share, if any. They
     name a record for people; they may be NULL in several rows."""
+    schema: str = ""
+    """The schema it is in, as the engine calls it, where its address does not say that."""
+
+    @property
+    def name(self) -> str:
+        """Its own name, without the levels above it."""
+        return self.id.name
+
+    @property
+    def levels(self) -> tuple[str, ...]:
+        """Its address, with the schema that goes without saying."""
+        return (self.schema, *self.id) if self.schema and len(self.id) == 1 else self.id
+
+    @property
+    def title(self) -> str:
+        """What it is called on the screen and in messages."""
+        return str(self.id)
 
     @cached_property
     def primary_key(self) -> tuple[str, ...]:
@@ -121,8 +139,9 @@ class SchemaObject(NamedTuple):
     """An index, trigger, table or view with the statement that made it."""
 
     kind: str
-    name: str
-    table: str
+    name: TableId
+    table: TableId
+    """What it belongs to; of a table or view, itself."""
     sql: str | None
 
 
@@ -134,21 +153,41 @@ class Schema:
     objects: tuple[SchemaObject, ...] = field(default=())
 
     @cached_property
-    def _by_name(self) -> dict[str, Table]:
-        return {table.name: table for table in self.tables}
+    def by_id(self) -> dict[TableId, Table]:
+        """All tables by their addresses."""
+        return {table.id: table for table in self.tables}
 
     @cached_property
-    def _declarations(self) -> dict[tuple[str, str], str | None]:
+    def _declarations(self) -> dict[tuple[str, TableId], str | None]:
         return {(entry.kind, entry.name): entry.sql for entry in self.objects}
 
-    def declaration(self, table: str) -> str | None:
+    def declaration(self, table: TableId) -> str | None:
         """The statement that made a table, or None."""
         return self._declarations.get(("table", table))
 
-    def find(self, name: str) -> Table | None:
-        """Find a table by name: exactly, else ignoring case where that is unambiguous."""
-        exact = self._by_name.get(name)
+    def find(self, table: TableId) -> Table | None:
+        """Find a table by its address: exactly, else ignoring case where that is unambiguous."""
+        exact = self.by_id.get(table)
         if exact is not None:
             return exact
-        alike = [table for table in self.tables if table.name.casefold() == name.casefold()]
+        folded = _folded(table)
+        alike = [other for other in self.tables if _folded(other.id) == folded]
         return alike[0] if len(alike) == 1 else None
+
+    def named(self, text: str) -> Table | None:
+        """Find a table by what a person calls it: its name, or its address spelled out."""
+        spelled, name = TableId.parsed(text), TableId(text)
+        return self.by_id.get(spelled) or self.ending_in(name) or self.ending_in(spelled)
+
+    def ending_in(self, levels: TableId) -> Table | None:
+        """Find a table by the last levels of where it is, where they tell it from all others."""
+        found = self.find(levels)
+        if found is not None:
+            return found
+        ending = _folded(levels)
+        alike = [t for t in self.tables if _folded(t.levels)[-len(ending) :] == ending]
+        return alike[0] if len(alike) == 1 else None
+
+
+def _folded(levels: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(level.casefold() for level in levels)

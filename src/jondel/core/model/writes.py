@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, NamedTuple, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.values import StoredValue
 
@@ -23,7 +24,7 @@ class RowWrite:
     """
 
     kind: WriteKind
-    table: str
+    table: TableId
     expected: Cells
     values: Cells
     record: str
@@ -36,9 +37,9 @@ class RowWrite:
 class LinkCheck:
     """After writing: if a row of ``child`` holds these values, ``parent`` must have them too."""
 
-    child: str
+    child: TableId
     child_columns: tuple[str, ...]
-    parent: str
+    parent: TableId
     parent_columns: tuple[str, ...]
     values: tuple[StoredValue, ...]
     child_position_columns: tuple[str, ...] = ()
@@ -65,7 +66,7 @@ class Obstacle(NamedTuple):
     """
 
     reason: str
-    table: str
+    table: TableId
     positions: tuple[Position, ...] = ()
     total: int = 0
     link: LinkCheck | None = None

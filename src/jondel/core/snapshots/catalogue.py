@@ -18,11 +18,12 @@ import apsw
 
 from jondel.core.errors import LabelTaken, StoreUnavailable
 from jondel.core.files.home import as_text, private_folder
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import ChangeCounts, ChangeSummary
 
 TriggerKind: TypeAlias = Literal["by hand", "command", "action", "watch", "restore", "draft"]
 
-_FORMAT = 3
+_FORMAT = 4
 _BUSY_TIMEOUT_MS = 10_000
 _SCHEMA = """
 CREATE TABLE database(
@@ -78,6 +79,11 @@ UPDATE database SET last_number = (
 ALTER TABLE database ADD COLUMN shelf TEXT;
 ALTER TABLE database ADD COLUMN device INTEGER;
 ALTER TABLE database ADD COLUMN inode INTEGER;
+""",
+    # Tables were called by their names alone; see ``TableId.spelled``.
+    3: """
+UPDATE table_summary SET table_name = '"' || replace(table_name, '"', '""') || '"'
+WHERE instr(table_name, '.') OR instr(table_name, '"') OR table_name = '';
 """,
 }
 """What makes the next format of each."""
@@ -297,7 +303,7 @@ class Catalogue:
         summaries = {number: ChangeSummary({}, schema_changes) for number, schema_changes in steps}
         for number, table, *counts in tables:
             if number in summaries:
-                summaries[number].tables[table] = ChangeCounts(*counts)
+                summaries[number].tables[TableId.parsed(table)] = ChangeCounts(*counts)
         return summaries
 
     def keep_summary(self, number: int, summary: ChangeSummary, rules: str = "") -> None:
@@ -314,7 +320,7 @@ class Catalogue:
             for table, counts in summary.tables.items():
                 run(
                     "INSERT INTO table_summary VALUES (?, ?, ?, ?, ?, ?)",
-                    (of, number, table, counts.added, counts.changed, counts.removed),
+                    (of, number, table.spelled, counts.added, counts.changed, counts.removed),
                 )
 
     def rename(self, number: int, label: str | None) -> None:

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import cast
 
 from jondel.core.errors import ConditionInvalid
+from jondel.core.model.addresses import TableId
 from jondel.core.model.filters import (
     Arrangement,
     ColumnCondition,
@@ -311,14 +312,15 @@ def _clauses(tokens: list[Token]) -> dict[str, list[Token]]:
 
 
 def _single_table(tokens: list[Token], schema: Schema) -> Table:
-    if len(tokens) > 2 and tokens[1].text == "." and tokens[0].name.casefold() == "main":
-        tokens = tokens[2:]
-    names = [token for token in tokens if not token.says("AS")]
-    if not tokens or not names[0].is_name or len(names) != 1:
+    names, dots = tokens[::2], tokens[1::2]
+    if not names or len(names) == len(dots) or not all(token.is_name for token in names):
         raise ConditionInvalid("a sheet shows one table, without another name for it or a join")
-    table = schema.find(names[0].name)
+    if any(token.text != "." for token in dots):
+        raise ConditionInvalid("a sheet shows one table, without another name for it or a join")
+    levels = TableId.of(token.name for token in names)
+    table = schema.ending_in(levels)
     if table is None:
-        raise ConditionInvalid(f"there is no table {names[0].name!r}")
+        raise ConditionInvalid(f"there is no table {str(levels)!r}")
     return table
 
 
@@ -333,7 +335,7 @@ def _columns(tokens: list[Token], table: Table) -> tuple[str, ...] | None:
         if name is None:
             shown = " ".join(token.text for token in part)
             raise ConditionInvalid(
-                f"{shown!r} is not a column of {table.name}; a sheet shows columns"
+                f"{shown!r} is not a column of {table.title}; a sheet shows columns"
             )
         names.append(name)
     return tuple(dict.fromkeys(names)) or None
@@ -348,5 +350,5 @@ def _order_key(part: list[Token], table: Table) -> OrderKey:
     name = _known_column(part[0], table) if len(part) == 1 and part[0].is_name else None
     if name is None:
         shown = " ".join(token.text for token in part)
-        raise ConditionInvalid(f"a sheet is sorted by columns of {table.name}, not by {shown!r}")
+        raise ConditionInvalid(f"a sheet is sorted by columns of {table.title}, not by {shown!r}")
     return OrderKey(name, descending)

@@ -10,6 +10,7 @@ from jondel.core.diff.cells import clipped_cell
 from jondel.core.diff.inside import with_inside
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import NO_VALUE, CellChange, ChangeKind
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import ShownRow, StoredValue, clipped, identical
@@ -40,7 +41,7 @@ class Version:
 
 def record_history(
     trail: Trail,
-    table: str,
+    table: TableId,
     key_columns: Sequence[str],
     key: Sequence[StoredValue],
     now: Database | None = None,
@@ -130,7 +131,7 @@ class _Reader:
     """Reads one record from one state after the other."""
 
     def __init__(
-        self, table: str, key_columns: tuple[str, ...], key: tuple[StoredValue, ...]
+        self, table: TableId, key_columns: tuple[str, ...], key: tuple[StoredValue, ...]
     ) -> None:
         self._table = table
         self._key_columns = key_columns

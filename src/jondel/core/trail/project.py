@@ -20,6 +20,7 @@ from jondel.core.files.claims import held
 from jondel.core.files.home import jondel_home, private_folder
 from jondel.core.files.replacement import replace_text
 from jondel.core.files.toml_files import read_toml, section
+from jondel.core.model.addresses import TableId
 from jondel.core.trail.watch import MOST_SECONDS, WatchTimes
 
 if TYPE_CHECKING:
@@ -149,8 +150,8 @@ class Project:
             for kind in LinkDecisions._fields:
                 for link in sorted(getattr(decisions, kind), key=repr):
                     entry = tomlkit.table()
-                    entry["child"], entry["columns"] = link.child, list(link.columns)
-                    entry["parent"], entry["keys"] = link.parent, list(link.parent_columns)
+                    entry["child"], entry["columns"] = link.child.spelled, list(link.columns)
+                    entry["parent"], entry["keys"] = link.parent.spelled, list(link.parent_columns)
                     if link.when is not None:
                         entry["when"] = list(link.when)
                     entry["standing"] = kind
@@ -219,9 +220,9 @@ def _link(path: Path, number: int, entry: _LinkEntry) -> Link:
             f"{path}: links[{number}]: columns and keys must name as many columns; fix the file"
         )
     return Link(
-        entry["child"],
+        TableId.parsed(entry["child"]),
         tuple(entry["columns"]),
-        entry["parent"],
+        TableId.parsed(entry["parent"]),
         tuple(entry["keys"]),
         entry.get("when"),
     )

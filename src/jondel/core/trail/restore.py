@@ -23,8 +23,9 @@ from jondel.core.errors import (
     WriteError,
     WriteRefused,
 )
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange
-from jondel.core.model.schema import Schema
+from jondel.core.model.schema import Schema, Table
 from jondel.core.model.writes import WritePlan
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.take_back import only_record, plan_to_take_back
@@ -74,7 +75,7 @@ def restore(
     trail: Trail,
     database: Database,
     to: Snapshot,
-    tables: Collection[str] | None = None,
+    tables: Collection[TableId] | None = None,
     stopping: Stopping = _NEVER,
 ) -> Restored:
     """Make the database, or some of its tables, the same as a snapshot.
@@ -111,7 +112,11 @@ def restore(
             with _opened(trail, to) as image:
                 database.restore_from(image, since)
     stopping.committed()
-    what = f"restored {title}" if tables is None else f"restored {', '.join(tables)} of {title}"
+    what = (
+        f"restored {title}"
+        if tables is None
+        else f"restored {', '.join(map(str, tables))} of {title}"
+    )
     after = trail.take(database, trigger=Trigger("restore", what))
     _log.info("%s: %s, by %s", database.name, what, method)
     return Restored(before, after, ChangeSummary.of(_shown(changes)), method)
@@ -158,7 +163,7 @@ def take_back_record(
     trail: Trail,
     database: Database,
     ends: tuple[Snapshot, Snapshot | Database],
-    table: str,
+    table: TableId,
     is_it: Callable[[RecordChange], bool],
     stopping: Stopping = _NEVER,
 ) -> Restored:
@@ -184,7 +189,7 @@ def _changes_of(trail: Trail, step: Step, stopping: Stopping) -> tuple[Snapshot,
 def _changes_of_record(
     trail: Trail,
     ends: tuple[Snapshot, Snapshot | Database],
-    table: str,
+    table: TableId,
     is_it: Callable[[RecordChange], bool],
     stopping: Stopping,
 ) -> Changes:
@@ -224,7 +229,7 @@ def plan_of_taking_back_record(
     trail: Trail,
     database: Database,
     ends: tuple[Snapshot, Snapshot | Database],
-    table: str,
+    table: TableId,
     is_it: Callable[[RecordChange], bool],
     stopping: Stopping = _NEVER,
 ) -> WritePlan:
@@ -249,7 +254,9 @@ def _plan_of_undoing(
 
 
 def _without_soft_tables(changes: Changes) -> Changes:
-    return changes._replace(tables=tuple(t for t in changes.tables if t.table not in _SOFT_TABLES))
+    return changes._replace(
+        tables=tuple(t for t in changes.tables if t.table.name not in _SOFT_TABLES)
+    )
 
 
 def _take_back(
@@ -350,37 +357,39 @@ def _same_settings(trail: Trail, one: Snapshot, other: Snapshot) -> bool:
 
 
 def _with_shadows(
-    trail: Trail, to: Snapshot, now: Snapshot, names: Collection[str]
-) -> frozenset[str]:
+    trail: Trail, to: Snapshot, now: Snapshot, tables: Collection[TableId]
+) -> frozenset[TableId]:
     """The tables to compare: the named ones, and those that keep the rows of virtual ones."""
-    shadows: set[str] = set()
+    found: set[TableId] = set()
     for snapshot in (to, now):
         with _opened(trail, snapshot) as image:
             schema = image.schema()
-        for name in names:
-            if schema.find(name) is None:
-                raise TableNotFound(f"no table {name!r} in {snapshot.title}; give one of both")
-            shadows |= {name, *_shadows(schema, name)}
-    return frozenset(shadows)
+        for wanted in tables:
+            table = schema.find(wanted)
+            if table is None:
+                raise TableNotFound(
+                    f"no table {str(wanted)!r} in {snapshot.title}; give one of both"
+                )
+            found |= {wanted, *_shadows(schema, table)}
+    return frozenset(found)
 
 
-def _shadows(schema: Schema, name: str) -> list[str]:
-    table = schema.find(name)
-    if table is None or table.kind != "virtual table":
+def _shadows(schema: Schema, table: Table) -> list[TableId]:
+    if table.kind != "virtual table":
         return []
-    return [t.name for t in schema.tables if t.shadow_of.lower() == table.name.lower()]
+    return [t.id for t in schema.tables if t.shadow_of.lower() == table.name.lower()]
 
 
-def _of_tables(changes: Changes, names: frozenset[str]) -> Changes:
+def _of_tables(changes: Changes, tables: frozenset[TableId]) -> Changes:
     """The changes without those of the schema that concern other tables."""
-    kept = tuple(c for c in changes.schema_changes if c.object.split(".")[0] in names)
+    kept = tuple(c for c in changes.schema_changes if c.table in tables)
     return changes._replace(schema_changes=kept)
 
 
 def _shown(changes: Changes) -> Changes:
     """The changes without what the engine keeps for itself."""
     return changes._replace(
-        tables=tuple(t for t in changes.tables if not t.table.startswith("sqlite_"))
+        tables=tuple(t for t in changes.tables if not t.table.name.startswith("sqlite_"))
     )
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from jondel.core.browse.display import line
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, NoValue, RecordChange, TableChanges
 from jondel.core.model.schema import ForeignKey, Schema, Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
@@ -113,7 +114,7 @@ class _Rows:
         self, kind: WriteKind, expected: Cells, values: Cells, record: RecordChange
     ) -> RowWrite:
         table, words = self._table, _words(record)
-        return RowWrite(kind, table.name, expected, values, words, table.position_columns)
+        return RowWrite(kind, table.id, expected, values, words, table.position_columns)
 
     def _row_id(self, record: RecordChange) -> Cells:
         if self._table.row_id is None or record.row_id is None:
@@ -132,12 +133,12 @@ class _Links:
         self._now = now
         self._before = before
         self._checks: dict[LinkCheck, None] = {}
-        self._incoming: dict[str, list[tuple[Table, ForeignKey]]] = {}
+        self._incoming: dict[TableId, list[tuple[Table, ForeignKey]]] = {}
         for child in now.tables:
             for key in child.foreign_keys:
                 parent = now.find(key.target_table)
                 if parent is not None:
-                    self._incoming.setdefault(parent.name, []).append((child, key))
+                    self._incoming.setdefault(parent.id, []).append((child, key))
 
     def add(self, table: Table, record: RecordChange) -> None:
         if record.before is not None:
@@ -146,7 +147,7 @@ class _Links:
                 if parent is not None:
                     self._check(table, key, parent, _values(table, key.columns, record.before))
         if record.after is not None:
-            for child, key in self._incoming.get(table.name, ()):
+            for child, key in self._incoming.get(table.id, ()):
                 columns = key.target_columns or table.primary_key
                 values = _values(table, columns, record.after)
                 if record.before is None or _values(table, columns, record.before) != values:
@@ -158,15 +159,15 @@ class _Links:
         columns = key.target_columns or parent.primary_key
         if None in values or len(columns) != len(values):
             return
-        ends = child.name, key.columns, parent.name, columns
+        ends = child.id, key.columns, parent.id, columns
         self._checks[LinkCheck(*ends, values, child.position_columns)] = None
 
     def checks(self) -> list[LinkCheck]:
         """What must hold; not what did not hold in the state before the changes already."""
         broken: set[LinkCheck] = set()
-        relations: dict[tuple[str, ...], list[LinkCheck]] = {}
+        relations: dict[tuple[TableId | tuple[str, ...], ...], list[LinkCheck]] = {}
         for check in self._checks:
-            ends = (check.child, *check.child_columns, "", check.parent, *check.parent_columns)
+            ends = (check.child, check.child_columns, check.parent, check.parent_columns)
             relations.setdefault(ends, []).append(check)
         schema = self._before.schema()
         for checks in relations.values():
@@ -190,7 +191,7 @@ class _Links:
         return {n for n, key in enumerate(keys) if find(table, columns, key) is not None}
 
 
-def only_record(changes: Changes, table: str, is_it: Callable[[RecordChange], bool]) -> Changes:
+def only_record(changes: Changes, table: TableId, is_it: Callable[[RecordChange], bool]) -> Changes:
     """The changes of one record alone, of those given."""
     entry = changes.table(table)
     records = tuple(record for record in (entry.records if entry else ()) if is_it(record))

@@ -84,7 +84,7 @@ class FilterDialog(Dialog[SheetState | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog full"):
-            title = f"Filter {safe_name(self._table.name)}"
+            title = f"Filter {safe_name(self._table.id)}"
             yield heading(title)
             yield field_heading("words in any column")
             yield TextField(id="filter-words", classes="field")

@@ -144,7 +144,7 @@ class FindDialog(Dialog[Found | None]):
             if isinstance(hit, Searched):
                 self._searched += 1
                 if hit.problem:
-                    self._problems.append(hit.table.name)
+                    self._problems.append(hit.table.title)
                 continue
             self._count += 1
             if len(self._hits) < _MOST_LISTED:
@@ -156,7 +156,7 @@ class FindDialog(Dialog[Found | None]):
     def _option(self, hit: Found) -> Option:
         dim = Style(color=self.app.theme_variables["sand-dim"])
         if isinstance(hit, FoundCell):
-            table, column, value = hit.table.name, hit.hit.column, hit.hit.value
+            table, column, value = hit.table.id, hit.hit.column, hit.hit.value
             where = " · ".join(line(part, 20) for part in hit.hit.position)
         else:
             table, column, value = hit.table.table, hit.column, hit.value

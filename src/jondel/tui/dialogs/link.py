@@ -34,10 +34,10 @@ class LinkDialog(Dialog[Link | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog"):
-            title = f"{safe_name(self._child.name)}.{safe_name(self._column)} points to"
+            title = f"{safe_name(self._child.id)}.{safe_name(self._column)} points to"
             yield heading(title)
             yield OptionList(
-                *(Option(Text(f"{safe_name(t.name)}.{safe_name(c)}")) for t, c in self._ends),
+                *(Option(Text(f"{safe_name(t.id)}.{safe_name(c)}")) for t, c in self._ends),
                 id="link-ends",
                 markup=False,
             )
@@ -46,4 +46,4 @@ class LinkDialog(Dialog[Link | None]):
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
         table, column = self._ends[event.option_index]
-        self.dismiss(Link(self._child.name, (self._column,), table.name, (column,)))
+        self.dismiss(Link(self._child.id, (self._column,), table.id, (column,)))

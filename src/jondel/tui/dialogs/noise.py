@@ -14,6 +14,7 @@ from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import safe_name
 from jondel.core.diff.noise import KINDS, NoiseRules, RuleKind
+from jondel.core.model.addresses import TableId
 from jondel.tui.frame.dialog import Dialog, foot, heading
 
 
@@ -31,7 +32,7 @@ class NoiseDialog(Dialog[RuleWish | None]):
 
     BINDINGS = [Binding("escape,x", "dismiss(None)", "close")]
 
-    def __init__(self, table: str | None, columns: Sequence[str], rules: NoiseRules) -> None:
+    def __init__(self, table: TableId | None, columns: Sequence[str], rules: NoiseRules) -> None:
         super().__init__()
         self._wishes = list(_rule_wishes(table, columns, rules))
 
@@ -48,7 +49,9 @@ class NoiseDialog(Dialog[RuleWish | None]):
         self.dismiss(self._wishes[event.option_index])
 
 
-def _rule_wishes(table: str | None, columns: Sequence[str], rules: NoiseRules) -> list[RuleWish]:
+def _rule_wishes(
+    table: TableId | None, columns: Sequence[str], rules: NoiseRules
+) -> list[RuleWish]:
     wishes = []
     if table is not None:
         for column in columns:
@@ -57,7 +60,7 @@ def _rule_wishes(table: str | None, columns: Sequence[str], rules: NoiseRules) -
             wishes.append(RuleWish("only", f"{table}.{column}", True))
         for column in columns:
             wishes.append(RuleWish("columns", f"*.{column}", True))
-        wishes.append(RuleWish("tables", table, True))
+        wishes.append(RuleWish("tables", str(table), True))
     known = set(rules.listed())
     wishes = [wish for wish in wishes if (wish.kind, wish.name) not in known]
     return wishes + [RuleWish(kind, name, False) for kind, name in rules.listed()]

@@ -14,6 +14,7 @@ from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import grouped, line, safe_name
 from jondel.core.draft.remedies import Remedy
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.writes import Obstacle
 from jondel.tui.frame.dialog import Dialog, foot, heading
@@ -26,7 +27,7 @@ class ObstacleAnswer(NamedTuple):
     """What a person wants: a remedy taken into the draft, or to see a record."""
 
     remedy: Remedy | None = None
-    table: str = ""
+    table: TableId | None = None
     position: Position = ()
 
 

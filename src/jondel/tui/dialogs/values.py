@@ -19,6 +19,7 @@ from jondel.core.browse.link_tree import record_words
 from jondel.core.browse.links import LinkedRecord
 from jondel.core.draft.value_entry import EntryWay, ValueEntry
 from jondel.core.errors import JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
 from jondel.tui.frame.dialog import Dialog, foot, heading, problem_line
@@ -209,7 +210,7 @@ class RecordDialog(Dialog[Values | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog full"):
-            title = f"A new record of {safe_name(self._table.name)}"
+            title = f"A new record of {safe_name(self._table.id)}"
             yield heading(title)
             yield OptionList(id="record-columns", markup=False)
             yield problem_line("record-problem")
@@ -325,7 +326,7 @@ class PickDialog(Dialog[LinkedRecord | None]):
         Binding("down", "into_list", "to the records", show=False),
     ]
 
-    def __init__(self, table: str, search: Search) -> None:
+    def __init__(self, table: TableId, search: Search) -> None:
         super().__init__()
         self._table = table
         self._search_for = search

@@ -241,7 +241,7 @@ class CellEditing(Feature):
             return
         at = pane.sheet.current_position
         if at and at != cell.position:
-            gone = f"{safe_name(cell.table.name)}: the record that was edited was removed"
+            gone = f"{safe_name(cell.table.id)}: the record that was edited was removed"
             draft = len(self.desk.workspace.drafts.draft)
             self._may_leave(True)
             taken = len(self.desk.workspace.drafts.draft) > draft
@@ -338,7 +338,7 @@ class CellEditing(Feature):
                 return str(error)
             return problem_in(typed) if is_json else ""
 
-        title = f"{safe_name(cell.table.name)}.{safe_name(cell.column.name)}"
+        title = f"{safe_name(cell.table.id)}.{safe_name(cell.column.name)}"
         strict = cell.table.strict
         entry = await self.desk.ask(
             ValueDialog(title, text, problem_of, json=is_json, force=not strict)
@@ -380,13 +380,13 @@ class CellEditing(Feature):
         links = [
             link
             for link in desk.workspace.links.standing(schema)
-            if link.child == cell.table.name and name in link.columns
+            if link.child == cell.table.id and name in link.columns
         ]
         target = schema.find(links[0].parent) if links else None
         if target is None:
             desk.say_problem(f"{safe_name(name)} does not link to a table")
             return
-        record = await desk.ask(PickDialog(target.name, self._search_in(target)))
+        record = await desk.ask(PickDialog(target.id, self._search_in(target)))
         if record is not None:
             self._take_picked(links[0], record)
 

@@ -100,7 +100,7 @@ class Copying(Feature):
         sheet, table, shown = view.sheet, view.pane.table, view.shown
         if table is None or not isinstance(shown, ShownRecord):
             return []
-        name = safe_name(table.name)
+        name = safe_name(table.id)
         field = self.desk.card.column if self.desk.focused is self.desk.card else ""
         column = field or sheet.column_name
         columns = sheet.shown_columns
@@ -259,7 +259,7 @@ def _stored(table: Table, row: Sequence[Value]) -> Sequence[StoredValue]:
     for name, value in zip(table.column_names, row, strict=True):
         if isinstance(value, Clipped):
             raise ReadError(
-                f"{table.name}.{name}: {size_text(value.size)} are too much to copy; "
+                f"{table.title}.{name}: {size_text(value.size)} are too much to copy; "
                 "b in the card saves the value to a file"
             )
     return row  # type: ignore[return-value]

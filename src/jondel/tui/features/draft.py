@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import grouped, line, safe_name
 from jondel.core.errors import JondelError, RecordsMovedOn, WriteError
+from jondel.core.model.addresses import TableId
 from jondel.tui.features.confirming import (
     confirm,
     confirm_plan,
@@ -192,32 +193,32 @@ class DraftFeature(Feature):
             desk.say(f"{rows}; it cannot be taken back in one go: {done.why}")
 
     @property
-    def _new_record_gone_to(self) -> tuple[str, int] | None:
+    def _new_record_gone_to(self) -> tuple[TableId, int] | None:
         """The table of the new record that is the current row, and its place among the new."""
         pane = records_view(self.desk).pane
         number = pane.sheet.current_new
         if pane.table is None or number is None:
             return None
-        return pane.table.name, [entry for entry, _ in pane.sheet.draft.added].index(number)
+        return pane.table.id, [entry for entry, _ in pane.sheet.draft.added].index(number)
 
-    async def _stay_with_new(self, done: Written, came_from: tuple[str, int] | None) -> bool:
+    async def _stay_with_new(self, done: Written, came_from: tuple[TableId, int] | None) -> bool:
         """Stay with a new record, now that it has its place among the others."""
         desk = self.desk
         if came_from is None or done.step is None:
             return False
-        name, place = came_from
+        table, place = came_from
         try:
             step = desk.workspace.trail.require_step(done.step)
-            changes = (await desk.workspace.comparisons.step_changes(step)).table(name)
+            changes = (await desk.workspace.comparisons.step_changes(step)).table(table)
         except JondelError:
             return False
         added = [r for r in changes.records if r.kind == "added"] if changes is not None else []
-        if place >= len(added) or desk.place.table != name or not desk.is_at_now:
+        if place >= len(added) or desk.place.table != table or not desk.is_at_now:
             return False
         record = added[place]
         position = record.key if record.row_id is None else (record.row_id,)
         row = records_view(desk).sheet.cursor_row
-        here = Place(table=name, record=AtRow(row, position), column=desk.place.column)
+        here = Place(table=table, record=AtRow(row, position), column=desk.place.column)
         desk.navigator.go(here, view="records")
         return True
 

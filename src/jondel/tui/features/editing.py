@@ -42,7 +42,7 @@ async def require_editable(desk: Desk) -> Table:
         raise WriteRefused("there is no table here")
     reason = await desk.workspace.drafts.why_not(table)
     if reason:
-        raise WriteRefused(f"{safe_name(table.name)}: no editing: {reason}")
+        raise WriteRefused(f"{safe_name(table.id)}: no editing: {reason}")
     return table
 
 
@@ -62,7 +62,7 @@ def form_in(desk: Desk, table: Table, column: Column) -> ValueForm | None:
 
     pane = records_view(desk).pane
     rows = []
-    if pane.table is not None and pane.table.name == table.name:
+    if pane.table is not None and pane.table.id == table.id:
         rows = pane.sheet.sample_rows()
     index = table.column_names.index(column.name)
     held = [row[index] for row in rows if len(row) > index]

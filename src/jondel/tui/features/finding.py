@@ -75,7 +75,7 @@ class Finding(Feature):
         keys = ", ".join(table.primary_key)
         filtered = " among the filtered rows" if pane.state.condition is not None else ""
         self.desk.say_problem(
-            f"{safe_name(table.name)}: no record with {safe_name(keys)} {line(typed)}{filtered}"
+            f"{safe_name(table.id)}: no record with {safe_name(keys)} {line(typed)}{filtered}"
         )
 
     # A value
@@ -86,7 +86,7 @@ class Finding(Feature):
 
         desk = self.desk
         state, place = desk.state, desk.place
-        tables = sorted(state.tables, key=lambda table: table.name != place.table)
+        tables = sorted(state.tables, key=lambda table: table.id != place.table)
         changes = state.changes if state.changes is not None and state.changes.tables else None
         hit = await desk.ask(FindDialog(desk.workspace.rows, place.moment, tables, changes))
         if hit is None:
@@ -101,7 +101,7 @@ class Finding(Feature):
         there = Place(
             place.moment,
             place.compare_from,
-            hit.table.name,
+            hit.table.id,
             AtPosition(hit.hit.position) if hit.hit.position else None,
             hit.hit.column,
         )
@@ -109,7 +109,7 @@ class Finding(Feature):
             # A view's row cannot be gone to, but found by what it holds.
             from jondel.core.model.filters import ColumnCondition, Filter
 
-            known = desk.workspace.sheets.of(hit.table.name)
+            known = desk.workspace.sheets.of(hit.table.id)
             condition = ColumnCondition(hit.hit.column, "is", (hit.hit.value,))
             stack = (known.filter or Filter()).with_layer(condition)
             there = there._replace(sheet=known._replace(filter=stack, row=0))

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 from jondel.core.browse.display import line
+from jondel.core.model.addresses import TableId
 from jondel.core.model.values import Clipped, StoredValue, Value
 from jondel.tui.frame.commands import Command, Situation
 from jondel.tui.frame.feature import Feature
@@ -16,7 +17,7 @@ from jondel.tui.frame.view import Shown, ShownChange, ShownRecord
 class RecordKey(NamedTuple):
     """What names a record over the trail."""
 
-    table: str
+    table: TableId
     columns: tuple[str, ...]
     key: tuple[StoredValue, ...]
 
@@ -65,13 +66,13 @@ def record_key(shown: Shown) -> RecordKey | None:
         return None
     table = shown.table
     if table.row_id is not None and not table.primary_key:
-        return RecordKey(table.name, ("rowid",), shown.position)
+        return RecordKey(table.id, ("rowid",), shown.position)
     row: dict[str, Value] = dict(zip(table.column_names, shown.row, strict=True))
     key = [row[name] for name in table.primary_key]
     if any(isinstance(value, Clipped) for value in key):
         return None
     return RecordKey(
-        table.name,
+        table.id,
         table.primary_key,
         tuple(value for value in key if not isinstance(value, Clipped)),
     )

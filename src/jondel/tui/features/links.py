@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from jondel.core.browse.display import line, safe_name
 from jondel.core.errors import JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
 from jondel.tui.features.arranging import needs_table
@@ -158,9 +159,9 @@ class Links(Feature):
     def _go_to_record(self, record: LinkedRecord) -> None:
         place = self.desk.place
         there = Place(
-            place.moment, place.compare_from, record.table.name, AtPosition(record.position)
+            place.moment, place.compare_from, record.table.id, AtPosition(record.position)
         )
-        leaving = self._stop(record.table.name)
+        leaving = self._stop(record.table.id)
         self.desk.navigator.go(there, view="records", leaving=leaving, focus=True)
 
     def _go_to_children(self, link: Link, owner: Table, row: ShownRow) -> None:
@@ -180,13 +181,13 @@ class Links(Feature):
         leaving = self._stop(link.child)
         self.desk.navigator.go(there, view="records", leaving=leaving, focus=True)
 
-    def _state_of(self, table: str) -> SheetState:
+    def _state_of(self, table: TableId) -> SheetState:
         pane = records_view(self.desk).pane
-        if pane.table is not None and pane.table.name == table:
+        if pane.table is not None and pane.table.id == table:
             return pane.state
         return self.desk.workspace.sheets.of(table)
 
-    def _stop(self, target: str) -> Stop:
+    def _stop(self, target: TableId) -> Stop:
         """Where one is, with the sheet as it is; and the target's as it was left."""
         desk, pane = self.desk, records_view(self.desk).pane
         sheet, place = pane.sheet, desk.place

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from functools import partial
 
 from jondel.core.browse.display import safe_name
+from jondel.core.model.addresses import TableId
 from jondel.tui.frame.commands import RECORDS, Command, Situation
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.place import Place
@@ -70,14 +71,14 @@ class OpenTables(Feature):
         if self.desk.focused is records.sheet:
             records.remember_table()
 
-    def _go_to(self, name: str) -> None:
+    def _go_to(self, table: TableId) -> None:
         desk = self.desk
-        if desk.state.table(name) is None:
-            records_view(desk).forget_table(name)
-            desk.say_problem(f"{safe_name(name)} is no longer there")
+        if desk.state.table(table) is None:
+            records_view(desk).forget_table(table)
+            desk.say_problem(f"{safe_name(table)} is no longer there")
             return
         destination = desk.navigator.destination
-        place = Place(destination.moment, destination.compare_from, name)
+        place = Place(destination.moment, destination.compare_from, table)
         desk.navigator.go(place, view="records", afresh=True, focus=True)
 
     def _go_to_number(self, number: int) -> None:
@@ -116,8 +117,8 @@ class OpenTables(Feature):
         if records.pane.table is None:
             return
         records.remember_table()
-        here = records.pane.table.name
-        others = [name for name in records.tables if name != here]
+        here = records.pane.table.id
+        others = [table for table in records.tables if table != here]
         table = desk.state.table(others[-1] if others else here)
         if table is not None:
             await records.put_beside(table)

@@ -132,7 +132,7 @@ class Records(Feature):
         if filled is None:
             return
         if number is None:
-            number = draft.insert(table.name, filled)
+            number = draft.insert(table.id, filled)
         else:
             draft.change_new(number, filled)
         draft_changed(desk)
@@ -155,7 +155,7 @@ class Records(Feature):
         if edits and all(edit is not None and edit.deleted for edit in edits):
             with drafts.draft.one_edit():
                 for position in positions:
-                    drafts.draft.keep(table.name, position)
+                    drafts.draft.keep(table.id, position)
             draft_changed(desk)
             return
         doomed = []
@@ -176,7 +176,7 @@ class Records(Feature):
             return True
         with_them = f" with {grouped(cascaded)} more" if cascaded else ""
         count = f"{grouped(len(doomed))} record{'' if len(doomed) == 1 else 's'}"
-        title = f"Have {count} of {safe_name(table.name)} deleted{with_them}?"
+        title = f"Have {count} of {safe_name(table.id)} deleted{with_them}?"
         footnote = "Nothing is written until you press W."
         return await confirm_plan(self.desk, title, "takes it into the draft", planned, footnote)
 
@@ -186,7 +186,7 @@ class Records(Feature):
         draft = self.desk.workspace.drafts.draft
         with draft.one_edit():
             for position, row in doomed:
-                draft.delete(table.name, position, cells_of(table, row))
+                draft.delete(table.id, position, cells_of(table, row))
         records_view(self.desk).sheet.choose_none()
         draft_changed(self.desk)
 

@@ -93,7 +93,7 @@ class Restoring(Feature):
             desk.say(f"the database already matches {step.after.title}")
             return
         table = desk.place.table
-        part = f"restores only {line(table, 40)}" if table and lost.table(table) else ""
+        part = f"restores only {line(str(table), 40)}" if table and lost.table(table) else ""
         name = desk.database_name or "the database"
         writing = desk.workspace.writing
         question = Question(

@@ -45,7 +45,7 @@ class Snapshots(Feature):
 
         steps = self.desk.workspace.trail.steps
         table = self.desk.place.table
-        example = f"{line(table, 40)} as it should be" if table else ""
+        example = f"{line(str(table), 40)} as it should be" if table else ""
         taken = [s.after.label for s in steps if s.after.label]
         label = await self.desk.ask(LabelDialog(taken, example=example))
         if label is not None:

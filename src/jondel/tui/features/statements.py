@@ -70,14 +70,14 @@ class Statements(Feature):
         schema = await self.desk.workspace.rows.schema(self.desk.place.moment)
         pasted = sheet_of(text, schema)
         self._open(pasted)
-        self.desk.say(f"the pasted SELECT, as a sheet of {safe_name(pasted.table.name)}")
+        self.desk.say(f"the pasted SELECT, as a sheet of {safe_name(pasted.table.id)}")
 
     def _open(self, pasted: Sheetlike) -> None:
         from jondel.core.model.filters import Filter
 
         desk, pane = self.desk, records_view(self.desk).pane
-        state = desk.workspace.sheets.of(pasted.table.name)
-        if pane.table is not None and pane.table.name == pasted.table.name:
+        state = desk.workspace.sheets.of(pasted.table.id)
+        if pane.table is not None and pane.table.id == pasted.table.id:
             state = pane.state
         condition, layout = pasted.arrangement.condition, state.layout
         if pasted.columns is not None:
@@ -92,6 +92,6 @@ class Statements(Feature):
             row=0,
         )
         place = desk.place
-        there = Place(place.moment, place.compare_from, pasted.table.name, sheet=state)
-        leaving = Stop("records", place) if pasted.table.name != place.table else None
+        there = Place(place.moment, place.compare_from, pasted.table.id, sheet=state)
+        leaving = Stop("records", place) if pasted.table.id != place.table else None
         desk.navigator.go(there, view="records", leaving=leaving, focus=True)

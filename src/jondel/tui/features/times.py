@@ -65,10 +65,10 @@ class Times(Feature):
     def _kinds(self, table: Table) -> Mapping[str, TimeKind]:
         """What the columns of a table count time in: as its sheet has it, else by the changes."""
         pane = records_view(self.desk).pane
-        if pane.table is not None and pane.table.name == table.name:
+        if pane.table is not None and pane.table.id == table.id:
             return pane.time_kinds
         changes = self.desk.state.changes
-        of_table = changes.table(table.name) if changes is not None else None
+        of_table = changes.table(table.id) if changes is not None else None
         if of_table is None:
             return {}
         if self._guessed is None or self._guessed[0] is not of_table:

@@ -11,6 +11,7 @@ from textual.screen import Screen
 from textual.widget import Widget
 
 from jondel.core.errors import JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.trail.trail import Step
 from jondel.tui.frame.commands import Command, CommandTable, Situation
 from jondel.tui.frame.moment_state import MomentState
@@ -100,9 +101,9 @@ class Desk:
         """Whether the keys go to the list of tables."""
         return self._screen.focused is self._table_list
 
-    def highlight_table(self, name: str) -> None:
+    def highlight_table(self, table: TableId) -> None:
         """Highlight a table in the list, and do not go there."""
-        self._table_list.highlight(name)
+        self._table_list.highlight(table)
 
     def focus_table_list(self) -> None:
         """Have the keys go to the list of tables."""

@@ -5,20 +5,21 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import ChangeCounts
 from jondel.core.model.schema import Table
 
 
 class TableFacts(NamedTuple):
-    """What is known of the tables listed, each by name.
+    """What is known of the tables listed, each by its address.
 
     Counts that are not known yet are left out; None is for a table whose rows cannot be counted.
     ``drafted`` counts what a draft has for a table.
     """
 
-    counts: Mapping[str, int | None] = {}
-    changes: Mapping[str, ChangeCounts] = {}
-    drafted: Mapping[str, int] = {}
+    counts: Mapping[TableId, int | None] = {}
+    changes: Mapping[TableId, ChangeCounts] = {}
+    drafted: Mapping[TableId, int] = {}
 
 
 class FoldedTables(NamedTuple):
@@ -35,12 +36,12 @@ def changed_first(tables: Sequence[Table], facts: TableFacts) -> list[Table]:
     return sorted(tables, key=lambda table: not _has_changes(table, facts))
 
 
-def folded(tables: Sequence[Table], facts: TableFacts, shown: str | None) -> list[Entry]:
+def folded(tables: Sequence[Table], facts: TableFacts, shown: TableId | None) -> list[Entry]:
     """The tables, those without rows as one line at the end; the one ``shown`` stays listed."""
 
     def is_folded(table: Table) -> bool:
-        empty = facts.counts.get(table.name, 1) == 0 and not table.unreadable
-        return empty and not _has_changes(table, facts) and table.name != shown
+        empty = facts.counts.get(table.id, 1) == 0 and not table.unreadable
+        return empty and not _has_changes(table, facts) and table.id != shown
 
     kept: list[Entry] = [table for table in tables if not is_folded(table)]
     left = len(tables) - len(kept)
@@ -49,14 +50,14 @@ def folded(tables: Sequence[Table], facts: TableFacts, shown: str | None) -> lis
 
 def found_tables(tables: Sequence[Table], typed: str) -> list[Table]:
     """The tables that what was typed may mean, the best first."""
-    ranked = [(_rank(table.name, typed), table) for table in tables]
+    ranked = [(_rank(table.title, typed), table) for table in tables]
     found = [(rank, table) for rank, table in ranked if rank is not None]
     return [table for _, table in sorted(found, key=lambda entry: entry[0])]
 
 
 def _has_changes(table: Table, facts: TableFacts) -> bool:
-    counts = facts.changes.get(table.name)
-    return bool(counts and counts.total) or bool(facts.drafted.get(table.name))
+    counts = facts.changes.get(table.id)
+    return bool(counts and counts.total) or bool(facts.drafted.get(table.id))
 
 
 def _rank(name: str, typed: str) -> int | None:

@@ -123,7 +123,7 @@ class Loader:
         schema = await self._desk.workspace.rows.schema(place.moment)
         with_internal = self._desk.with_internal
         state.tables = [t for t in schema.tables if with_internal or not t.internal]
-        names = {table.name for table in state.tables}
+        names = {table.id for table in state.tables}
         state.counts = {name: rows for name, rows in state.counts.items() if name in names}
 
     # Keeping up
@@ -182,11 +182,11 @@ class Loader:
         for table in list(state.tables):
             try:
                 if not table.unreadable:
-                    state.counts[table.name] = await desk.workspace.rows.count(moment, table)
+                    state.counts[table.id] = await desk.workspace.rows.count(moment, table)
             except Cancelled:
                 return
             except JondelError:
-                state.counts[table.name] = None
+                state.counts[table.id] = None
             if time.monotonic() - shown_at > _SHOW_COUNTS_SECONDS:
                 shown_at = time.monotonic()
                 self._show_counts()

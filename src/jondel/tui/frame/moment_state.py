@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
 from jondel.core.model.schema import Table
 
@@ -14,7 +15,7 @@ class MomentState:
 
     def __init__(self, tables: Sequence[Table] = ()) -> None:
         self.tables = list(tables)
-        self.counts: dict[str, int | None] = {}
+        self.counts: dict[TableId, int | None] = {}
         """Rows by table, None for a table whose rows cannot be counted."""
         self.changes: Changes | None = None
         """None while they are not known."""
@@ -23,6 +24,6 @@ class MomentState:
         self.problem = ""
         """Why nothing of the moment can be shown; empty where it can."""
 
-    def table(self, name: str | None) -> Table | None:
-        """A table by its name."""
-        return next((table for table in self.tables if table.name == name), None)
+    def table(self, wanted: TableId | None) -> Table | None:
+        """A table by its address."""
+        return next((table for table in self.tables if table.id == wanted), None)

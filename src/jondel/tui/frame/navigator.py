@@ -15,6 +15,7 @@ from collections.abc import Awaitable, Callable
 from enum import IntEnum
 from typing import NamedTuple, Protocol, TypeAlias
 
+from jondel.core.model.addresses import TableId
 from jondel.tui.frame.place import Place, RecordRef
 
 Work: TypeAlias = Callable[[], Awaitable[None]]
@@ -272,7 +273,7 @@ class Navigator:
         elif column != place.column:
             self._place = place._replace(column=column)
 
-    def move_to_table(self, table: str) -> None:
+    def move_to_table(self, table: TableId) -> None:
         """The cursor is in another table of the same view, beside the one before."""
         if table != self._place.table:
             self._renew(Reach.TABLE)

@@ -26,9 +26,9 @@ class TableCommands(Provider):
             return
         matcher = self.matcher(query)
         for table in self.screen.desk.state.tables:
-            name = safe_name(table.name)
+            name = safe_name(table.id)
             score = matcher.match(name)
             if score > 0:
                 # As content: a name is never markup.
-                go = partial(self.screen.go_to_table, table.name)
+                go = partial(self.screen.go_to_table, table.id)
                 yield Hit(score, Content(name), go, text=name, help=f"to the {table.kind}")

@@ -9,6 +9,7 @@ from textual.containers import Vertical
 
 from jondel.core.browse.display import line, safe_name
 from jondel.core.browse.record_title import naming_values
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import MARKS, RecordChange
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Value
@@ -85,12 +86,14 @@ class CardPane(PlainGround, Vertical):
             self.card.show_change(shown.table, shown.record)
         else:
             name = naming_values(shown.table, shown.position, shown.row)
-            self._show_title(shown.table.name, name, shown.change)
+            self._show_title(shown.table.id, name, shown.change)
             self.card.show_record(
                 shown.table, shown.row, shown.change, readings=readings, edited=edited
             )
 
-    def _show_title(self, table: str, key: Sequence[Value], change: RecordChange | None) -> None:
+    def _show_title(
+        self, table: TableId, key: Sequence[Value], change: RecordChange | None
+    ) -> None:
         key_text = " · ".join(line(value, _KEY_CHARACTERS) for value in key)
         remark = f"{MARKS[change.kind]} {change.kind} " if change else ""
         self._title.show([(f" {safe_name(table)} {key_text}", "strong")], [(remark, "plain")])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from jondel.core.errors import RecordNotFound
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.values import StoredValue
 from jondel.tui.services.moments import NOW, AtStep, Moment
@@ -60,7 +61,7 @@ class Place(NamedTuple):
 
     moment: Moment = NOW
     compare_from: AtStep | None = None
-    table: str | None = None
+    table: TableId | None = None
     record: RecordRef | None = None
     column: str = ""
     sheet: SheetState | None = None

@@ -15,6 +15,7 @@ from textual.worker import Worker
 
 from jondel.core.browse.display import line
 from jondel.core.errors import Cancelled, JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.values import Value
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.desk import Desk
@@ -179,7 +180,7 @@ class MainScreen(PlainGround, Screen[None]):
         self.call_after_refresh(self._loader.count_soon)
 
     def _show_look(self, look: Look) -> None:
-        table = look.cache.table.name
+        table = look.cache.table.id
         if not self._workspace.sheets.of(table).natural:
             self.desk.navigator.go(Place(table=table))  # it was left filtered or sorted
             return
@@ -231,7 +232,7 @@ class MainScreen(PlainGround, Screen[None]):
         elif place.sheet is not None and place.table == here.table:
             self._around.going = "filtering and sorting"
         else:
-            self._around.going = f"opening {line(place.table or 'the tables', 40)}"
+            self._around.going = f"opening {line(str(place.table or 'the tables'), 40)}"
         self._around.show_masthead()
 
     def _given_up(self) -> None:
@@ -336,10 +337,10 @@ class MainScreen(PlainGround, Screen[None]):
 
                 yield SystemCommand(command.help, about, run)
 
-    def go_to_table(self, name: str) -> None:
-        """Go to a table by its name."""
+    def go_to_table(self, table: TableId) -> None:
+        """Go to a table by its address."""
         destination = self.desk.navigator.destination
-        place = Place(destination.moment, destination.compare_from, name)
+        place = Place(destination.moment, destination.compare_from, table)
         self.desk.navigator.go(place, view="records", afresh=True, focus=True)
 
     def on_footer_command_clicked(self, event: Footer.CommandClicked) -> None:
@@ -378,8 +379,8 @@ class MainScreen(PlainGround, Screen[None]):
         if table is None or view is None or view.follow_table_list(table):
             return
         destination = navigator.destination
-        if table.name != destination.table:
-            place = Place(destination.moment, destination.compare_from, table.name)
+        if table.id != destination.table:
+            place = Place(destination.moment, destination.compare_from, table.id)
             if not navigator.go(place, afresh=True, focus=False):
                 self._highlight_table()
 

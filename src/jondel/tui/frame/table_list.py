@@ -15,8 +15,9 @@ from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import grouped, safe_name
 from jondel.core.browse.name_cuts import cut_names
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import MARKS, ChangeKind
-from jondel.core.model.schema import Table
+from jondel.core.model.schema import Table, TableKind
 from jondel.tui.frame.listed_tables import (
     Entry,
     FoldedTables,
@@ -99,13 +100,13 @@ class TableList(OptionList):
         super().__init__(id=id, markup=False)
         self._tables: Sequence[Table] = ()
         self._entries: Sequence[Entry] = ()
-        self._followed: str | None = None
+        self._followed: TableId | None = None
         """The table that was last gone to by the list, or highlighted because one is there."""
         self._facts = TableFacts()
         self._changed_first = False
-        self._cuts: Mapping[str, str] = {}
+        self._cuts: Mapping[TableId, str] = {}
         self._prompts_for: list[tuple[object, ...]] = []
-        self._measured: list[str] = []
+        self._measured: list[TableId] = []
         self.wanted_width = 0
         """How many cells would show all names whole."""
         self.typed = ""
@@ -119,9 +120,9 @@ class TableList(OptionList):
         return self._tables
 
     @property
-    def listed(self) -> list[str]:
-        """The names of the tables that are listed now, from the top."""
-        return [line.name for line in self._entries if isinstance(line, Table)]
+    def listed(self) -> list[TableId]:
+        """The tables that are listed now, from the top."""
+        return [line.id for line in self._entries if isinstance(line, Table)]
 
     @property
     def current(self) -> Table | None:
@@ -136,15 +137,15 @@ class TableList(OptionList):
         self, tables: Sequence[Table], facts: TableFacts, *, changed_first: bool = False
     ) -> None:
         """Show these tables; those that changed come first if that is wanted."""
-        names = [table.name for table in tables]
-        if names != self._measured:
-            self._measured, self.wanted_width = names, _wanted_width(tables)
+        addresses = [table.id for table in tables]
+        if addresses != self._measured:
+            self._measured, self.wanted_width = addresses, _wanted_width(tables)
         self._tables, self._facts, self._changed_first = tables, facts, changed_first
         self._relist()
 
     def _relist(self) -> None:
         """Bring the lines in line with what is known and wanted."""
-        name = self.current.name if self.current else None
+        address = self.current.id if self.current else None
         lines = self._wanted_lines()
         same = [_identity(line) for line in self._entries] == [_identity(line) for line in lines]
         self._entries = lines
@@ -156,9 +157,9 @@ class TableList(OptionList):
         with self.prevent(OptionList.OptionHighlighted):
             self.clear_options()
             self.add_options([Option(self._prompt(line)) for line in lines])
-            names = self._names
-            if name in names:
-                self.highlighted = names.index(name)
+            addresses = self._addresses
+            if address in addresses:
+                self.highlighted = addresses.index(address)
 
     def _redraw_changed(self) -> None:
         """Draw those lines anew that are not as they were drawn."""
@@ -185,28 +186,28 @@ class TableList(OptionList):
         return folded(tables, self._facts, self._followed) if self.empty_folded else list(tables)
 
     @property
-    def _names(self) -> list[str | None]:
-        return [line.name if isinstance(line, Table) else None for line in self._entries]
+    def _addresses(self) -> list[TableId | None]:
+        return [line.id if isinstance(line, Table) else None for line in self._entries]
 
-    def highlight(self, name: str) -> None:
+    def highlight(self, table: TableId) -> None:
         """Highlight a table without announcing it; not where a person has just gone on to another,
         which has not been followed yet."""
         if not self._is_ahead:
-            self._followed = name
-            if name not in self._names:
+            self._followed = table
+            if table not in self._addresses:
                 self._relist()
-            if name in self._names:
+            if table in self._addresses:
                 with self.prevent(OptionList.OptionHighlighted):
-                    self.highlighted = self._names.index(name)
+                    self.highlighted = self._addresses.index(table)
 
     def followed(self) -> None:
         """What is highlighted is where one goes."""
-        self._followed = self.current.name if self.current is not None else None
+        self._followed = self.current.id if self.current is not None else None
 
     @property
     def _is_ahead(self) -> bool:
         current, followed = self.current, self._followed
-        return current is not None and followed is not None and current.name != followed
+        return current is not None and followed is not None and current.id != followed
 
     # How it is drawn
 
@@ -220,10 +221,10 @@ class TableList(OptionList):
                 theme,
                 line is lit,
                 line.unreadable,
-                cuts.get(line.name),
-                facts.counts.get(line.name, COUNTING),
-                facts.changes.get(line.name),
-                facts.drafted.get(line.name, 0),
+                cuts.get(line.id),
+                facts.counts.get(line.id, COUNTING),
+                facts.changes.get(line.id),
+                facts.drafted.get(line.id, 0),
             )
             for line in self._entries
         ]
@@ -235,12 +236,12 @@ class TableList(OptionList):
     def _tail(self, table: Table, room: int) -> str:
         """What stands at the end of a table's line."""
         counts = self._facts.counts
-        count = counts.get(table.name)
+        count = counts.get(table.id)
         right = COUNTING if count is None else grouped(count)
-        if table.unreadable or (count is None and table.name in counts):
+        if table.unreadable or (count is None and table.id in counts):
             right = UNREADABLE
         kind = {"view": "view ", "virtual table": "virtual "}.get(table.kind, "")
-        if kind and len(kind) + len(right) + len(table.name) + 1 > room:
+        if kind and len(kind) + len(right) + len(table.title) + 1 > room:
             kind = kind[0] + " "
         return f" {kind}{right}"
 
@@ -248,12 +249,12 @@ class TableList(OptionList):
         """Cut the names that do not fit before what stands at the end of their lines."""
         room = self._room
         rooms: dict[str, int] = {}
-        shown: dict[str, str] = {}
+        shown: dict[TableId, str] = {}
         for table in self._entries:
             # Most names are short, and there may be thousands of them.
-            if isinstance(table, Table) and len(table.name) + _LONGEST_TAIL > room:
-                shown[table.name] = safe_name(table.name)
-                rooms[shown[table.name]] = max(3, room - len(self._tail(table, room)))
+            if isinstance(table, Table) and len(table.title) + _LONGEST_TAIL > room:
+                shown[table.id] = safe_name(table.id)
+                rooms[shown[table.id]] = max(3, room - len(self._tail(table, room)))
         cuts = cut_names(list(rooms), rooms)
         self._cuts = {name: cuts[text] for name, text in shown.items()}
 
@@ -264,12 +265,12 @@ class TableList(OptionList):
             return Text(words, style, no_wrap=True, overflow="ellipsis")
         room = self._room
         table, tail = line, self._tail(line, room)
-        name = self._cuts.get(table.name) or safe_name(table.name)
+        name = self._cuts.get(table.id) or safe_name(table.id)
         text = Text(fitted_text(name, max(3, room - len(tail))), no_wrap=True)
         lit = table is self._lit
         text.append(tail, None if lit else ink(self, "sand-dim"))
-        counts = self._facts.changes.get(table.name)
-        drafted = self._facts.drafted.get(table.name, 0)
+        counts = self._facts.changes.get(table.id)
+        drafted = self._facts.drafted.get(table.id, 0)
         if drafted or (counts and counts.total):
             text.append("\n  ")
         if drafted:
@@ -326,8 +327,8 @@ class TableList(OptionList):
         self._relist()
         if typed:
             self.highlighted = 0
-        elif ended and self._followed in self._names:
-            self.highlighted = self._names.index(self._followed)
+        elif ended and self._followed in self._addresses:
+            self.highlighted = self._addresses.index(self._followed)
         self.post_message(self.FindChanged(self))
 
     def on_blur(self) -> None:
@@ -370,11 +371,11 @@ class TableList(OptionList):
             self.action_fold_empty()
 
 
-def _identity(line: Entry) -> tuple[str, str]:
-    return ("", "") if isinstance(line, FoldedTables) else (line.name, line.kind)
+def _identity(line: Entry) -> tuple[TableId, TableKind] | None:
+    return None if isinstance(line, FoldedTables) else (line.id, line.kind)
 
 
 def _wanted_width(tables: Sequence[Table]) -> int:
-    names = max((cell_len(safe_name(table.name)) for table in tables), default=0)
+    names = max((cell_len(safe_name(table.id)) for table in tables), default=0)
     views = any(table.kind != "table" for table in tables)
     return names + 2 + _COUNT_CELLS + (2 if views else 0)

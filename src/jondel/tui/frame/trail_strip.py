@@ -13,6 +13,7 @@ from textual.message import Message
 from textual.widget import Widget
 
 from jondel.core.browse.display import safe_name
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind, ChangeSummary
 from jondel.core.trail.trail import Step
 from jondel.tui.services.moments import NOW, AtStep, Moment
@@ -40,7 +41,7 @@ class _Run(NamedTuple):
         known = [step.summary for step in self.steps if step.summary is not None]
         if len(known) < len(self.steps):
             return None
-        tables: dict[str, ChangeCounts] = {}
+        tables: dict[TableId, ChangeCounts] = {}
         for summary in known:
             for name, counts in summary.tables.items():
                 tables[name] = tables.get(name, ChangeCounts()) + counts

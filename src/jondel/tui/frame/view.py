@@ -102,7 +102,7 @@ class View(PlainGround, Vertical):
 
     def arrival_of(self, cache: WindowCache) -> Arrival:
         """The arrival at a table of which the first rows have been read already."""
-        return Arrival(Place(table=cache.table.name), lambda: None)
+        return Arrival(Place(table=cache.table.id), lambda: None)
 
     async def refresh_rows(self, state: MomentState) -> None:
         """Read the same place anew: something was committed. Raises ``JondelError``."""

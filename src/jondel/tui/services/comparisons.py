@@ -6,6 +6,7 @@ import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.trail import Step
@@ -115,7 +116,7 @@ class Comparisons:
         return await self._survey.run(work)
 
     async def history(
-        self, table: str, key_columns: Sequence[str], key: tuple[StoredValue, ...]
+        self, table: TableId, key_columns: Sequence[str], key: tuple[StoredValue, ...]
     ) -> list[Version]:
         """All versions of a record over the trail, up to now."""
         from jondel.core.trail.history import record_history

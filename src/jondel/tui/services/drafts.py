@@ -92,7 +92,7 @@ class DraftService:
 
     def marks(self, table: Table) -> DraftMarks | None:
         """What the draft makes of a table's rows."""
-        edits, new = self.draft.of_table(table.name)
+        edits, new = self.draft.of_table(table.id)
         if not edits and not new:
             return None
         return DraftMarks(
@@ -121,7 +121,7 @@ class DraftService:
         original = cells_of(table, row)
         with self.draft.one_edit():
             for column, value in values.items():
-                self.draft.set_cell(table.name, position, original, column, value)
+                self.draft.set_cell(table.id, position, original, column, value)
 
     async def set_column(
         self, table: Table, arrangement: Arrangement, column: str, value: StoredValue
@@ -155,7 +155,7 @@ class DraftService:
         """What deleting records comes to, with all that goes with them."""
         draft = Draft()
         for position, row in doomed:
-            draft.delete(table.name, position, cells_of(table, row))
+            draft.delete(table.id, position, cells_of(table, row))
         return await self._rows.ask(NOW, lambda database: _planned(draft, database, most))
 
     # Writing
@@ -238,7 +238,7 @@ class DraftService:
 
     def edit_of(self, table: Table, position: Position) -> RecordEdit | None:
         """What is to become of a record, if anything."""
-        return self.draft.edit_of(table.name, position)
+        return self.draft.edit_of(table.id, position)
 
 
 def _planned(entries: DraftEntries, database: Database, most: int) -> PlannedWrite:

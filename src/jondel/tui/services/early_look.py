@@ -17,6 +17,7 @@ from jondel.core.browse.windows import WindowCache
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 
 
@@ -99,7 +100,7 @@ def table_to_open_with(location: str, tables: Sequence[Table]) -> Table:
     return first_table(tables, last, None if last else _lately_changed(location))
 
 
-def _lately_changed(location: str) -> Mapping[str, int]:
+def _lately_changed(location: str) -> Mapping[TableId, int]:
     """How many rows of each table the last step changed of which that is known."""
     from jondel.core.trail.trail import Trail
 
@@ -108,5 +109,5 @@ def _lately_changed(location: str) -> Mapping[str, int]:
             return {}
         for step in reversed(trail.steps()):
             if step.summary is not None and step.summary.tables:
-                return {name: counts.total for name, counts in step.summary.tables.items()}
+                return {table: counts.total for table, counts in step.summary.tables.items()}
     return {}

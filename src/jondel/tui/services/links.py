@@ -37,6 +37,7 @@ class LinkService:
         self._rows = rows
         self._project = Project(location)
         self._guessed: tuple[Schema, list[Link]] | None = None
+        self._schema = Schema(())
         self.problem = ""
         """Why what was decided of links cannot be read; empty while it can."""
 
@@ -52,7 +53,8 @@ class LinkService:
     def standing(self, schema: Schema) -> dict[Link, Standing]:
         """All links, as far as they are known."""
         guessed = self._guessed[1] if self._guessed is not None else []
-        links = all_links(declared_links(schema), guessed, self._decisions())
+        self._schema = schema
+        links = all_links(declared_links(schema), guessed, self._decisions().resolved(schema))
         return {link: s for link, s in links.items() if _fits(link, schema)}
 
     def knows_guesses(self, schema: Schema) -> bool:
@@ -70,7 +72,12 @@ class LinkService:
 
     def decide(self, link: Link, decide: Callable[[LinkDecisions, Link], LinkDecisions]) -> str:
         """Keep a decision for the project; returns the file it is in. Raises ``RuleInvalid``."""
-        return str(self._project.change_link_decisions(lambda known: decide(known, link)))
+        schema = self._schema
+
+        def change(known: LinkDecisions) -> LinkDecisions:
+            return decide(known.resolved(schema), link)
+
+        return str(self._project.change_link_decisions(change))
 
     # Following
 
@@ -80,9 +87,9 @@ class LinkService:
         nodes: list[LinkNode] = []
         inwards: list[LinkNode] = []
         for link, standing in self.standing(schema).items():
-            if link.child == table.name and target_values(link, table, row) is not None:
+            if link.child == table.id and target_values(link, table, row) is not None:
                 nodes.append(LinkNode(table, row, link, standing, outwards=True))
-            if link.parent == table.name and children_cells(link, table, row) is not None:
+            if link.parent == table.id and children_cells(link, table, row) is not None:
                 inwards.append(LinkNode(table, row, link, standing, outwards=False))
         return [*nodes, *inwards]
 

@@ -14,6 +14,7 @@ from jondel.core.browse.desk_layout import DeskLayoutFile
 from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.engines.registry import location_of
 from jondel.core.errors import StoreUnavailable
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.trail.project import Project
 from jondel.core.trail.trail import Trail
@@ -54,9 +55,9 @@ class Workspace:
         self.writing = Writing(self.trail, survey, read_only=read_only)
         self._survey = survey
         self._app = WorkThread("app")
-        self.last_table = ""
+        self.last_table: TableId | None = None
         """The table last looked at, once there was one."""
-        self._kept_table = ""
+        self._kept_table: TableId | None = None
         self._sheets: SheetStates | None = None
         self._layout_file: DeskLayoutFile | None = None
         self._links: LinkService | None = None
@@ -89,13 +90,13 @@ class Workspace:
 
     def table_to_open_with(self, tables: Sequence[Table]) -> Table:
         """The table to begin with, of one at least."""
-        if self.last_table:
+        if self.last_table is not None:
             return first_table(tables, self.last_table)
         return table_to_open_with(self.location, tables)
 
     def keep_last_table(self) -> None:
         """Have the database open with the table last looked at, the next time."""
-        if self.last_table != self._kept_table:
+        if self.last_table is not None and self.last_table != self._kept_table:
             with suppress(StoreUnavailable):  # of no more consequence than where one begins
                 LastTable(self.location).write(self.last_table)
             self._kept_table = self.last_table

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import SnapshotError, WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.trail import Step
 from jondel.tui.services.moments import Moment, Now
@@ -52,7 +53,7 @@ class Writing:
             )
         )
 
-    async def restore_table(self, step: Step, table: str) -> Restored:
+    async def restore_table(self, step: Step, table: TableId) -> Restored:
         """Put one table back to a step."""
         from jondel.core.trail.restore import restore
 
@@ -69,7 +70,7 @@ class Writing:
         )
 
     async def take_back_record(
-        self, before: Step, after: Moment, table: str, key: tuple[StoredValue, ...]
+        self, before: Step, after: Moment, table: TableId, key: tuple[StoredValue, ...]
     ) -> Restored:
         """Undo the change of one record between a step and a later one, or now."""
         from jondel.core.trail.restore import take_back_record
@@ -106,7 +107,7 @@ class Writing:
         )
 
     async def statements_to_take_back_record(
-        self, before: Step, after: Moment, table: str, key: tuple[StoredValue, ...], most: int
+        self, before: Step, after: Moment, table: TableId, key: tuple[StoredValue, ...], most: int
     ) -> Planned:
         """The first statements that taking a record's change back would run, and how many."""
         from jondel.core.trail.restore import plan_of_taking_back_record

@@ -36,6 +36,7 @@ from jondel.core.errors import (
     StatementRefused,
     WriteRefused,
 )
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import ResultRows
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
@@ -106,10 +107,10 @@ class SqliteDatabase(SqliteReader):
     def change_token(self) -> Hashable:
         return ()
 
-    def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
         return None
 
-    def tables_alike(self, older: Database) -> frozenset[str]:
+    def tables_alike(self, older: Database) -> frozenset[TableId]:
         return frozenset()
 
     def reads_alike(self, other: PagePeek) -> bool:

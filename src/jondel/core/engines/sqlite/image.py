@@ -14,6 +14,7 @@ from jondel.core.engines.sqlite import page_vfs
 from jondel.core.engines.sqlite.database import SqliteDatabase
 from jondel.core.engines.sqlite.page_comparison import PageComparison, TableTrees
 from jondel.core.engines.sqlite.state_wait import check_stop
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
 
 _KEEPS_ROWS_IN_SHADOWS = re.compile(
@@ -46,24 +47,24 @@ class SqliteImage(SqliteDatabase):
             self._only_schema = super().schema()
         return self._only_schema
 
-    def rows_that_may_differ(self, older: Database, table: str) -> Selection | None:
+    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
         comparison = self._compared(older)
         if comparison is None or not isinstance(older, SqliteImage):
             return None
         return None if comparison is None else self._selection(comparison, older, table)
 
-    def tables_alike(self, older: Database) -> frozenset[str]:
+    def tables_alike(self, older: Database) -> frozenset[TableId]:
         comparison = self._compared(older)
         if comparison is None:
             return frozenset()
         old, new = older.schema(), self.schema()
-        alike = comparison.same_leaves()
+        alike = {TableId(name) for name in comparison.same_leaves()}
         if old is not new:
             alike = {
-                name
-                for name in alike
-                if old.find(name) == new.find(name)
-                and old.declaration(name) == new.declaration(name)
+                table
+                for table in alike
+                if old.find(table) == new.find(table)
+                and old.declaration(table) == new.declaration(table)
             }
         return frozenset(alike)
 
@@ -112,7 +113,7 @@ class SqliteImage(SqliteDatabase):
             return None
         tables = {}
         for new in self.schema().tables:
-            old = older.schema().find(new.name)
+            old = older.schema().find(new.id)
             width = _key_width(old, new)
             if old is not None and width is not None and old.storage and new.storage:
                 tables[new.name] = TableTrees((old.storage, new.storage), width)
@@ -124,19 +125,19 @@ class SqliteImage(SqliteDatabase):
         return ArrayComparison(sources, tables, self._encoding)
 
     def _selection(
-        self, comparison: PageComparison, older: SqliteImage, name: str
+        self, comparison: PageComparison, older: SqliteImage, table: TableId
     ) -> Selection | None:
-        old, new = older.schema().find(name), self.schema().find(name)
+        old, new = older.schema().find(table), self.schema().find(table)
         if old is None or new is None or old != new:
             return None
-        declared = self.schema().declaration(name)
-        if declared != older.schema().declaration(name):
+        declared = self.schema().declaration(table)
+        if declared != older.schema().declaration(table):
             return None
         if new.kind == "virtual table":
             return self._of_virtual(comparison, older, new, declared or "")
         if new.row_id is None and new.unknown_order:
             return None  # its rows cannot be found by a key whose order only the app knows
-        return comparison.selection(name)
+        return comparison.selection(table.name)
 
     def _of_virtual(
         self, comparison: PageComparison, older: SqliteImage, table: Table, declared: str
@@ -145,12 +146,12 @@ class SqliteImage(SqliteDatabase):
         if not _KEEPS_ROWS_IN_SHADOWS.search(declared) or "content" in declared.lower():
             return None
         shadows = [
-            other.name
+            other.id
             for other in self.schema().tables
             if other.shadow_of.lower() == table.name.lower()
         ]
-        for name in shadows:
-            selection = self._selection(comparison, older, name)
+        for shadow in shadows:
+            selection = self._selection(comparison, older, shadow)
             if selection is None or not selection.empty:
                 return None
         return Selection()

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import closing
 from typing import cast
 
 import apsw
 
+from jondel.core.engines.sqlite.connection import open_scratch
 from jondel.core.engines.sqlite.sql_text import mark_of, parameters, quoted, source_of
-from jondel.core.model.schema import Table
+from jondel.core.model.schema import Affinity, Table
 from jondel.core.model.values import StoredValue
 
 _MOST_PARAMETERS = 30_000
@@ -24,8 +26,10 @@ def which_occur(
     """See ``Database.which_occur``."""
     names = [f"v{n}" for n in range(len(columns))]
     pairs = zip(columns, names, strict=True)
-    # BINARY because keys equal under a collation are different keys.
-    holds = " AND ".join(f"t.{quoted(c)} = k.{n} COLLATE BINARY" for c, n in pairs)
+    # BINARY because keys equal under a collation are different keys. With the plus no affinity is
+    # applied to the keys, which they have by now: otherwise SQLite would make no index of them.
+    holds = " AND ".join(f"+t.{quoted(c)} = k.{n} COLLATE BINARY" for c, n in pairs)
+    keys = _as_compared(table, columns, keys)
     found: set[int] = set()
     at_once = _MOST_PARAMETERS // len(columns)
     for first in range(0, len(keys), at_once):
@@ -41,3 +45,36 @@ def which_occur(
         values = parameters(value for key in some for value in key)
         found |= {cast(int, row[0]) for row in connection.execute(sql, values)}
     return found
+
+
+def _as_compared(
+    table: Table, columns: Sequence[str], keys: Sequence[Sequence[StoredValue]]
+) -> list[tuple[StoredValue, ...]]:
+    """The keys as the columns' affinity has them be compared: in a text column 1 is '1'."""
+    affinities = [_affinity(table, name) for name in columns]
+    if all(affinity == "any" for affinity in affinities):
+        return [tuple(key) for key in keys]
+    names = [f"v{n}" for n in range(len(columns))]
+    declared = ", ".join(
+        f"{name} {'BLOB' if affinity == 'any' else affinity}"
+        for name, affinity in zip(names, affinities, strict=True)
+    )
+    with closing(open_scratch()) as scratch, scratch:
+        scratch.execute(f"CREATE TABLE k(n INTEGER PRIMARY KEY, {declared})")
+        scratch.executemany(
+            f"INSERT INTO k({', '.join(names)}) VALUES ({', '.join('?' * len(names))})",
+            (tuple(v if isinstance(v, int | float | str) else None for v in key) for key in keys),
+        )
+        converted = scratch.execute(f"SELECT {', '.join(names)} FROM k ORDER BY n").fetchall()
+    return [
+        tuple(
+            cast(StoredValue, compared) if isinstance(value, int | float | str) else value
+            for value, compared in zip(key, row, strict=True)
+        )
+        for key, row in zip(keys, converted, strict=True)
+    ]
+
+
+def _affinity(table: Table, name: str) -> Affinity:
+    column = table.column(name)
+    return column.affinity if column is not None else "integer"  # a row number

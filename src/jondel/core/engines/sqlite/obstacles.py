@@ -10,6 +10,7 @@ import apsw
 
 from jondel.core.engines.sqlite.sql_text import quoted, quoted_list
 from jondel.core.engines.sqlite.write_statements import bound_value
+from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.values import InvalidText, StoredValue
 from jondel.core.model.writes import LinkCheck, Obstacle, RowWrite
@@ -30,7 +31,7 @@ class ObstacleSearch:
         """Take note of a write; ``row_id`` is the number of a row that was inserted."""
         self._written.append((write, row_id))
 
-    def _written_to(self, table: str) -> dict[Position, RowWrite]:
+    def _written_to(self, table: TableId) -> dict[Position, RowWrite]:
         """What was inserted into a table or changed in it, by position."""
         found: dict[Position, RowWrite] = {}
         for write, row_id in self._written:
@@ -48,8 +49,8 @@ class ObstacleSearch:
 
     def leads_nowhere(self, check: LinkCheck) -> bool:
         """Whether rows of the child point at a row of the parent that is not there."""
-        child, values = _matching(check.child, check.child_columns, check.values)
-        parent, others = _matching(check.parent, check.parent_columns, check.values)
+        child, values = _matching(check.child.name, check.child_columns, check.values)
+        parent, others = _matching(check.parent.name, check.parent_columns, check.values)
         found = self._connection.execute(
             # What is pointed at is there as a rule, and has an index.
             f"SELECT CASE WHEN EXISTS(SELECT 1 {parent}) THEN 0 ELSE EXISTS(SELECT 1 {child}) END",
@@ -89,7 +90,7 @@ class ObstacleSearch:
         """Why a row could not be written; ``error`` is what SQLite says."""
         record = f"{write.table} {write.record}"
         kind, _, what = error.partition(" constraint failed: ")
-        names = _columns_of(write.table, what)
+        names = _columns_of(write.table.name, what)
         if kind.endswith("NULL") and names:
             return Obstacle(f"{record}: {names[0]} must not be NULL", write.table)
         if kind == "CHECK":
@@ -106,13 +107,13 @@ class ObstacleSearch:
 
     def _rows(
         self,
-        table: str,
+        table: TableId,
         columns: Sequence[str],
         values: Sequence[StoredValue],
         position_columns: Sequence[str],
     ) -> tuple[tuple[Position, ...], int]:
         """The first positions of the rows that hold values, and how many rows do."""
-        matching, bound = _matching(table, columns, values)
+        matching, bound = _matching(table.name, columns, values)
         try:
             total = self._connection.execute(f"SELECT count(*) {matching}", bound).get
             if not position_columns:

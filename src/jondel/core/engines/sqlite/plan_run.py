@@ -13,6 +13,7 @@ from jondel.core.engines.sqlite.obstacles import ObstacleSearch
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.engines.sqlite.state_wait import check_stop
 from jondel.core.errors import RecordsMovedOn, WriteError, WriteRefused
+from jondel.core.model.addresses import TableId
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue
 from jondel.core.model.writes import LinkCheck, Obstacle, RowWrite, WritePlan
@@ -22,7 +23,7 @@ _NO_ROW = -(2**63)
 _CHECKED_SINGLY = 100
 """More links than this between two tables are checked with one statement for all."""
 _MOST_OBSTACLES = 100
-_Relation = tuple[str, tuple[str, ...], str, tuple[str, ...]]
+_Relation = tuple[TableId, tuple[str, ...], TableId, tuple[str, ...]]
 """A link's child, its columns, its parent, and its columns."""
 
 
@@ -34,7 +35,7 @@ class PlanRun:
         self._stop = stop
         self._obstacles: list[Obstacle] = []
         self._search = ObstacleSearch(connection)
-        self._not_written: set[str] = set()
+        self._not_written: set[TableId] = set()
         """The tables of which a row could not be written: links to and from them say nothing."""
         self._only_taken = True
         """Whether all obstacles are records that hold already what others are to hold."""
@@ -145,8 +146,8 @@ class PlanRun:
         names = ", ".join(f"c.{quoted(name)}" for name in columns)
         return set(
             self._connection.execute(
-                f"SELECT DISTINCT {names} FROM {quoted(child)} c WHERE {present} "
-                f"AND NOT EXISTS (SELECT 1 FROM {quoted(parent)} p WHERE {joined})"
+                f"SELECT DISTINCT {names} FROM {quoted(child.name)} c WHERE {present} "
+                f"AND NOT EXISTS (SELECT 1 FROM {quoted(parent.name)} p WHERE {joined})"
             )
         )
 

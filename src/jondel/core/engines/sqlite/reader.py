@@ -283,7 +283,7 @@ class SqliteReader(SteadyReader):
         from jondel.core.engines.sqlite import absent_rows
         from jondel.core.engines.sqlite.connection import open_scratch
 
-        declared = self.schema().declaration(table.name)
+        declared = self.schema().declaration(table.id)
         placed: list[tuple[int, int]] = []
         for index in absent_rows.in_order(open_scratch, declared, table, arrangement, rows):
             position, row = rows[index]

@@ -10,8 +10,10 @@ import apsw
 
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.engines.sqlite.unknown_order import tables_of_unknown_order
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, ForeignKey, Schema, SchemaObject, Table, TableKind
 
+_SCHEMA = "main"
 _KINDS: dict[str, TableKind] = {"table": "table", "view": "view", "virtual": "virtual table"}
 _ROW_ID_NAMES = ("rowid", "_rowid_", "oid")
 _COLUMN = 'x.name, x.type, x."notnull", x.dflt_value, x.pk, x.hidden'
@@ -62,7 +64,9 @@ def _read(connection: apsw.Connection, declared: Sequence[tuple[Any, ...]]) -> S
         for name, kind, by_key, strict in listed
     ]
     tables.sort(key=lambda table: (table.kind == "view", table.name.casefold(), table.name))
-    objects = [SchemaObject(kind, name, of, sql) for kind, name, of, _, sql in declared]
+    objects = [
+        SchemaObject(kind, TableId(name), TableId(of), sql) for kind, name, of, _, sql in declared
+    ]
     return Schema(tuple(tables), tuple(objects))
 
 
@@ -93,10 +97,17 @@ def _table(
     except apsw.Error as error:
         # A view on a dropped table, a module or function that only the app registers.
         why = str(error)
-        return Table("main", name, kind, (), internal=internal, shadow_of=shadow_of, unreadable=why)
+        return Table(
+            TableId(name),
+            kind,
+            (),
+            internal=internal,
+            shadow_of=shadow_of,
+            unreadable=why,
+            schema=_SCHEMA,
+        )
     return Table(
-        "main",
-        name,
+        TableId(name),
         kind,
         columns,
         keys,
@@ -108,6 +119,7 @@ def _table(
         listed.root,
         unknown_order,
         unique_key=() if any(c.key_position for c in columns) else _unique(connection, name, kind),
+        schema=_SCHEMA,
     )
 
 
@@ -190,7 +202,7 @@ def _foreign_keys_of_all(connection: apsw.Connection) -> dict[str, tuple[Foreign
         table: tuple(
             ForeignKey(
                 tuple(source for _, source, _, _ in parts),
-                parts[0][0],
+                TableId(parts[0][0]),
                 tuple(to for _, _, to, _ in parts if to is not None),
                 parts[0][3],
             )

@@ -22,7 +22,7 @@ def write_statement(write: RowWrite) -> Statement:
     for name, value in write.expected:
         argument = Argument(bound_value(value), name)
         arguments += [argument] * (2 if isinstance(value, str | InvalidText) else 1)
-    return Statement(_texts(write.kind, write.table, given, expected), tuple(arguments))
+    return Statement(_texts(write.kind, write.table.name, given, expected), tuple(arguments))
 
 
 def unguarded_statement(write: RowWrite) -> Statement:
@@ -35,7 +35,7 @@ def unguarded_statement(write: RowWrite) -> Statement:
         f"{quoted(name)} {'IS' if value is None else '='} {_marked(_class_of(value))}"
         for name, value in address
     )
-    text = f"{_change(write.table, given)} WHERE {where}"
+    text = f"{_change(write.table.name, given)} WHERE {where}"
     cells = (*write.values, *address)
     arguments = tuple(Argument(bound_value(value), name) for name, value in cells)
     return Statement(tuple(text.split(_ARGUMENT)), arguments)

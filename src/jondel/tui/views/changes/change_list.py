@@ -18,6 +18,7 @@ from textual.strip import Strip
 from jondel.core.browse.display import Piece, pieces, safe_name
 from jondel.core.formats.changes_text import cell_parts, record_name, schema_words
 from jondel.core.formats.inside_text import Part, closed_up
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import (
     MARKS,
     CellChange,
@@ -189,7 +190,7 @@ class ChangeList(ScrollView, can_focus=True):
         self._announce()
         self.refresh()
 
-    def find(self, table: str, key: tuple[StoredValue, ...]) -> None:
+    def find(self, table: TableId, key: tuple[StoredValue, ...]) -> None:
         """Make a record the current one, if it is listed."""
         for number, start in enumerate(self._starts):
             line = self._lines[start]
@@ -197,7 +198,7 @@ class ChangeList(ScrollView, can_focus=True):
                 self._go(number)
                 return
 
-    def find_table(self, table: str) -> None:
+    def find_table(self, table: TableId) -> None:
         """Make a table's first record the current one, if it has any."""
         for number, start in enumerate(self._starts):
             line = self._lines[start]
@@ -353,13 +354,13 @@ class ChangeList(ScrollView, can_focus=True):
         line = self.current
         if line is None:
             return
-        names: list[str] = []
+        tables_listed: list[TableId] = []
         for start in self._starts:
             other = self._lines[start]
-            if isinstance(other, RecordLine) and other.table.table not in names:
-                names.append(other.table.table)
-        place = names.index(line.table.table) + tables
-        self.find_table(names[max(0, min(place, len(names) - 1))])
+            if isinstance(other, RecordLine) and other.table.table not in tables_listed:
+                tables_listed.append(other.table.table)
+        place = tables_listed.index(line.table.table) + tables
+        self.find_table(tables_listed[max(0, min(place, len(tables_listed) - 1))])
 
     def on_click(self, event: events.Click) -> None:
         index = event.y + self.scroll_offset.y

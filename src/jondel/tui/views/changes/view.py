@@ -7,6 +7,7 @@ from functools import partial
 from textual.app import ComposeResult
 
 from jondel.core.browse.display import safe_name
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
 from jondel.core.model.schema import Table
 from jondel.core.trail.trail import Step
@@ -47,7 +48,7 @@ class ChangesView(View):
         self.list = ChangeList(id="change-list")
         self._title = Band(id="changes-title", classes="title")
         self._listed: tuple[Place, Changes | None, str, str, int] | None = None
-        self._sought: tuple[str, AtKey] | None = None
+        self._sought: tuple[TableId, AtKey] | None = None
         """The change to be on, once it is listed."""
 
     def compose(self) -> ComposeResult:
@@ -61,7 +62,7 @@ class ChangesView(View):
     async def prepare(self, place: Place, state: MomentState) -> Arrival:
         if state.table(place.table) is None:
             first = self._desk.workspace.table_to_open_with(state.tables) if state.tables else None
-            place = place._replace(table=first.name if first is not None else None)
+            place = place._replace(table=first.id if first is not None else None)
         return Arrival(place, partial(self._arrive, place, state))
 
     def _arrive(self, place: Place, state: MomentState) -> None:
@@ -163,8 +164,8 @@ class ChangesView(View):
         return [(f" changes since {last.after.id}", "strong"), (f"  {words}", "dim")]
 
     def follow_table_list(self, table: Table) -> bool:
-        self.list.find_table(table.name)
-        self._desk.navigator.move_to_table(table.name)
+        self.list.find_table(table.id)
+        self._desk.navigator.move_to_table(table.id)
         self._desk.loader.refresh_if_due()
         return True
 

@@ -143,7 +143,7 @@ class SheetOpener:
         if position:
             ordinal = await self._rows.ordinal_of(opening.moment, table, position)
         if ordinal is None:
-            raise RecordNotFound(f"{safe_name(table.name)}: the record is no longer there")
+            raise RecordNotFound(f"{safe_name(table.id)}: the record is no longer there")
         opening.row = ordinal
 
     async def _read_natural(

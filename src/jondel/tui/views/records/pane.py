@@ -19,6 +19,7 @@ from jondel.core.browse.windows import WindowCache
 from jondel.core.draft.draft_marks import DraftMarks
 from jondel.core.engines.protocol import ArrangingProgress
 from jondel.core.errors import ConditionInvalid, JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, TableChanges
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
@@ -78,8 +79,8 @@ class SheetPane(PlainGround, Vertical):
         workspace: Workspace,
         start: StartTask,
         *,
-        rows_of: Callable[[str], int | None],
-        on_counted: Callable[[str, int], None],
+        rows_of: Callable[[TableId], int | None],
+        on_counted: Callable[[TableId, int], None],
         id: str | None = None,
         sheet_id: str | None = None,
     ) -> None:
@@ -141,7 +142,7 @@ class SheetPane(PlainGround, Vertical):
         """
         shown = self.source.table if self.source is not None else None
         same = shown is not None and (
-            (shown.name, shown.column_names) == (table.name, table.column_names)
+            (shown.id, shown.column_names) == (table.id, table.column_names)
         )
         known = self._state_of(table)
         wanted = _to_show(record, known if state is None else state)
@@ -162,18 +163,18 @@ class SheetPane(PlainGround, Vertical):
         return opening
 
     def _state_of(self, table: Table) -> SheetState:
-        if self.table is not None and self.table.name == table.name:
+        if self.table is not None and self.table.id == table.id:
             return self.state
-        return self._workspace.sheets.of(table.name)
+        return self._workspace.sheets.of(table.id)
 
     def show(self, opening: SheetOpening) -> None:
         """Show what was prepared, in place of what is shown."""
-        same = self.table is not None and self.table.name == opening.table.name
+        same = self.table is not None and self.table.id == opening.table.id
         if not same:
             self.leave()
             self._all_rows = None
         elif opening.state != self.state:
-            self._workspace.sheets.keep(opening.table.name, opening.state)
+            self._workspace.sheets.keep(opening.table.id, opening.state)
         self._visit.end()
         self._visit = Visit(self._start)
         self._progress, self._is_ordering = None, False
@@ -196,13 +197,13 @@ class SheetPane(PlainGround, Vertical):
         if self.table is not None:
             self._visit.end()
             self._visit = Visit(self._start)
-            self.sheet.show_problem(f"{safe_name(self.table.name)}: there is no such table here.")
+            self.sheet.show_problem(f"{safe_name(self.table.id)}: there is no such table here.")
             self.show_title()
 
     def arrival_of(self, cache: WindowCache) -> SheetOpening:
         """An opening of which the first rows have been read elsewhere."""
         source = TableRows(self._workspace.rows, NOW, cache)
-        state = self._workspace.sheets.of(cache.table.name)
+        state = self._workspace.sheets.of(cache.table.id)
         return SheetOpening(NOW, cache.table, state, keep_place=False, source=source)
 
     def _show_source(self, opening: SheetOpening, source: TableRows) -> None:
@@ -311,7 +312,7 @@ class SheetPane(PlainGround, Vertical):
         extent = source.extent
         if extent.precision == "exact":
             self._all_rows = extent.rows
-            self._on_counted(source.table.name, extent.rows)
+            self._on_counted(source.table.id, extent.rows)
 
     async def _measure(self, source: TableRows) -> None:
         """Count the rows exactly, once the first ones are shown."""
@@ -331,13 +332,13 @@ class SheetPane(PlainGround, Vertical):
         if table is not None and self.source is not None and isinstance(self.moment, Now):
             row = self.sheet.current_row
             self.state = self.state._replace(row=row or 0, column=self.sheet.column_name)
-            self._workspace.sheets.keep(table.name, self.state)
+            self._workspace.sheets.keep(table.id, self.state)
 
     def change_layout(self, state: SheetState) -> None:
         """Have the columns another way, or their times; the rows stay as they are."""
         self.state = state
         if self.table is not None:
-            self._workspace.sheets.keep(self.table.name, state)
+            self._workspace.sheets.keep(self.table.id, state)
         self._times = None
         self.sheet.lay_out(state.layout)
         self.show_title()
@@ -358,7 +359,7 @@ class SheetPane(PlainGround, Vertical):
         """Mark the rows of the table shown that changed."""
         if self.source is None:
             return
-        name = self.source.table.name
+        name = self.source.table.id
         changed = changes.table(name) if changes is not None else None
         marks = None
         if changed is not None:
@@ -416,22 +417,22 @@ class SheetPane(PlainGround, Vertical):
             self._title.show([(" records", "strong")])
         elif source is None:
             right = [("not readable ", "dim")] if self._is_unreadable else []
-            self._title.show([(f" {safe_name(table.name)}", "strong")], right)
+            self._title.show([(f" {safe_name(table.id)}", "strong")], right)
         else:
             self._title.show(*self._title_parts(table, source))
         sheets = self._workspace.sheets_if_used
-        from_before = sheets is not None and sheets.is_arranged_from_before(
-            table.name if table else ""
+        from_before = (
+            table is not None and sheets is not None and sheets.is_arranged_from_before(table.id)
         )
         parts = state_parts(self.state, from_before=from_before) if source else ()
         show_band(self, self._conditions, parts, 1)
 
     def _title_parts(self, table: Table, source: TableRows) -> tuple[Parts, Parts]:
         kind = "" if table.kind == "table" else f"{table.kind}, "
-        every = self._all_rows if self._all_rows is not None else self._rows_of(table.name)
+        every = self._all_rows if self._all_rows is not None else self._rows_of(table.id)
         words = rows_words(source.extent, every if self.state.condition is not None else None)
         left = [
-            (f" {safe_name(table.name)}", "strong"),
+            (f" {safe_name(table.id)}", "strong"),
             (f"  {kind}{words}", "dim"),
             *progress_parts(self._progress, self.state),
         ]

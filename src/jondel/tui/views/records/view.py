@@ -11,6 +11,7 @@ from textual.containers import Horizontal
 from jondel.core.browse.display import safe_name
 from jondel.core.browse.windows import WindowCache
 from jondel.core.errors import Cancelled, JondelError
+from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import TableChanges
 from jondel.core.model.schema import Table
 from jondel.tui.frame.desk import Desk
@@ -46,7 +47,7 @@ class RecordsView(View):
         self._open = Band(id="open-tables", classes="title")
         self._path = Band(id="path", classes="title")
         self._sheets = Sheets(id="sheets")
-        self.tables: list[str] = []
+        self.tables: list[TableId] = []
         """The tables that are open, in the order of their numbers."""
 
     def _make_pane(self, sheet_id: str) -> SheetPane:
@@ -104,7 +105,7 @@ class RecordsView(View):
             if not state.tables:
                 return Arrival(place._replace(table=None), partial(self._show_nothing, _NO_TABLES))
             table = self._desk.workspace.table_to_open_with(state.tables)
-            place = Place(place.moment, place.compare_from, table.name)
+            place = Place(place.moment, place.compare_from, table.id)
         openings: list[tuple[SheetPane, SheetOpening]] = []
         without: list[SheetPane] = []
         try:
@@ -119,7 +120,7 @@ class RecordsView(View):
             openings.append((self.pane, opening))
             if not place.same_moment(self._desk.place):
                 for pane in self._others:
-                    other = state.table(pane.table.name) if pane.table is not None else None
+                    other = state.table(pane.table.id) if pane.table is not None else None
                     if other is None:
                         without.append(pane)
                     else:
@@ -136,7 +137,7 @@ class RecordsView(View):
         return [pane for pane in self.panes if pane is not self.pane]
 
     def _removed(self, state: MomentState, table: Table) -> TableChanges | None:
-        return state.changes.table(table.name) if state.changes is not None else None
+        return state.changes.table(table.id) if state.changes is not None else None
 
     def _show(
         self,
@@ -155,7 +156,7 @@ class RecordsView(View):
     def arrival_of(self, cache: WindowCache) -> Arrival:
         """The arrival at a table of which the first rows have been read."""
         opening = self.pane.arrival_of(cache)
-        return Arrival(Place(table=cache.table.name), partial(self._show, [(self.pane, opening)]))
+        return Arrival(Place(table=cache.table.id), partial(self._show, [(self.pane, opening)]))
 
     def _show_nothing(self, message: str) -> None:
         self._desk.navigator.may_leave(True)
@@ -176,13 +177,13 @@ class RecordsView(View):
     async def refresh_rows(self, state: MomentState) -> None:
         desk = self._desk
         for pane in self.panes:
-            table = state.table(pane.table.name) if pane.table is not None else None
+            table = state.table(pane.table.id) if pane.table is not None else None
             if table is not None:
                 await pane.refresh_rows(desk.place.moment, table)
                 self._mark_draft(pane)
             elif pane is not self.pane:
                 pane.show_missing()
-        if state.table(self.pane.table.name if self.pane.table is not None else None) is None:
+        if state.table(self.pane.table.id if self.pane.table is not None else None) is None:
             if state.tables:
                 desk.navigator.go(Place(desk.place.moment, desk.place.compare_from), forced=True)
             else:
@@ -233,7 +234,7 @@ class RecordsView(View):
         live = table is not None and self._desk.is_live(pane.moment)
         pane.mark_draft(drafts.marks(table) if live and table is not None else None)
 
-    def _take_count(self, table: str, rows: int) -> None:
+    def _take_count(self, table: TableId, rows: int) -> None:
         self._desk.state.counts[table] = rows
         self._desk.show_surroundings()
 
@@ -310,13 +311,13 @@ class RecordsView(View):
 
     def _add_table(self) -> None:
         table = self.pane.table
-        if table is not None and table.name not in self.tables:
-            self.tables.append(table.name)
+        if table is not None and table.id not in self.tables:
+            self.tables.append(table.id)
 
-    def forget_table(self, name: str) -> None:
+    def forget_table(self, table: TableId) -> None:
         """Take a table out of those that are open."""
-        if name in self.tables:
-            self.tables.remove(name)
+        if table in self.tables:
+            self.tables.remove(table)
         self.show_open_tables()
 
     def show_counts(self) -> None:
@@ -327,10 +328,10 @@ class RecordsView(View):
         """List the open tables with their numbers, where there are several."""
         current = self.pane.table
         parts = []
-        for number, name in enumerate(self.tables, 1):
-            chosen = current is not None and current.name == name
+        for number, table in enumerate(self.tables, 1):
+            chosen = current is not None and current.id == table
             parts.append((f" {number} ", "dim"))
-            parts.append((f"{safe_name(name)} ", "strong" if chosen else "plain"))
+            parts.append((f"{safe_name(table)} ", "strong" if chosen else "plain"))
         show_band(self, self._open, parts if len(self.tables) > 1 else (), 0)
 
     def on_band_part_clicked(self, event: Band.PartClicked) -> None:
@@ -368,8 +369,8 @@ class RecordsView(View):
         self.pane = pane
         self.show_open_tables()
         if pane.table is not None:
-            self._desk.navigator.move_to_table(pane.table.name)
-            self._desk.highlight_table(pane.table.name)
+            self._desk.navigator.move_to_table(pane.table.id)
+            self._desk.highlight_table(pane.table.id)
         self._record_changed(pane)
         self._desk.loader.refresh_if_due()
 

@@ -127,7 +127,7 @@ class Card(LinesView, can_focus=True):
 
         ``readings`` say by column how values read as times; ``edited`` are values of a draft.
         """
-        same_table = self._shown is not None and self._shown[0].name == table.name
+        same_table = self._shown is not None and self._shown[0].id == table.id
         same_row = same_table and self._shown is not None and self._shown[1] is row
         self._shown = (table, row, change)
         self._view = CardView(self._unfolded, readings or {}, edited or {})

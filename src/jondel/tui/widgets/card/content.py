@@ -224,7 +224,7 @@ def _link_runs(node: LinkNode) -> list[Run]:
     elif node.outwards:
         if node.records:
             record = node.records[0]
-            runs.append((f"{safe_name(record.record.table.name)} {record.summary}", LINK))
+            runs.append((f"{safe_name(record.record.table.id)} {record.summary}", LINK))
         else:
             runs.append((f"no such record in {safe_name(node.link.parent)}", FLAG))
     else:
