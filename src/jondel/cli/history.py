@@ -74,12 +74,9 @@ def _key_values(
     values: list[StoredValue] = []
     for name, word in zip(columns, words, strict=True):
         column = table.column(name)
-        declared = column.declared_type.upper() if column else "INTEGER"
-        number = word.lstrip("-").isdecimal()
-        if number and "CHAR" not in declared and "TEXT" not in declared and "CLOB" not in declared:
-            values.append(int(word))
-        else:
-            values.append(word)
+        text = column is not None and column.type.kind == "text"
+        number = word.lstrip("-").isdecimal() and not text
+        values.append(int(word) if number else word)
     return tuple(values)
 
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 import pytest
 
 from jondel.core.browse.record_title import record_title
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, ForeignKey, Table
 from jondel.core.model.values import ShownRow
 
 
 def _text(names: str, row: ShownRow) -> str | None:
-    columns = (Column("id", "INTEGER", key_position=1), *map(Column, names.split()))
+    columns = (Column("id", column_type("INTEGER"), key_position=1), *map(Column, names.split()))
     links = (ForeignKey(("pier",), TableId("piers"), ("code",)),)
     return record_title(Table(TableId("t"), "table", columns, links), (1, *row))
 

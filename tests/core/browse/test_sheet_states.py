@@ -22,6 +22,7 @@ from jondel.core.browse.layout import ColumnLayout
 from jondel.core.browse.plain_conditions import condition_as_plain, condition_from_plain
 from jondel.core.browse.sheet_states import SheetState, SheetStates
 from jondel.core.browse.typed_values import as_typed, typed_value
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.files.small_files import SmallFile
 from jondel.core.model.addresses import TableId
 from jondel.core.model.filters import (
@@ -168,14 +169,14 @@ def test_sheets_kept_under_names_alone_are_found(home: Path) -> None:
     | st.binary()
 )
 def test_a_value_typed_as_it_is_written_is_the_same(value: StoredValue) -> None:
-    found = typed_value(as_typed(value), Column("c", ""))
+    found = typed_value(as_typed(value), Column("c"))
     assert (type(found), found) == (type(value), value)
 
 
 def test_a_number_typed_for_a_text_column_is_text() -> None:
-    assert typed_value("12", Column("c", "VARCHAR(20)")) == "12"
-    assert typed_value("12", Column("c", "INTEGER")) == 12
-    assert typed_value("'12'", Column("c", "INTEGER")) == "12"
+    assert typed_value("12", Column("c", column_type("VARCHAR(20)"))) == "12"
+    assert typed_value("12", Column("c", column_type("INTEGER"))) == 12
+    assert typed_value("'12'", Column("c", column_type("INTEGER"))) == "12"
 
 
 # JSON

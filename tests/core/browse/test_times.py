@@ -6,6 +6,7 @@ import pytest
 
 from jondel.core.browse.times import TimeKind, guess_time_kind, reading
 from jondel.core.browse.type_mismatch import type_mismatch
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.model.schema import Column
 from jondel.core.model.values import Value
 
@@ -48,7 +49,7 @@ _SECONDS = [1_780_000_000, 1_780_086_400, 1_779_913_600]
 def test_a_column_is_told_by_name_type_and_all_its_values(
     name: str, declared: str, values: list[Value], expected: TimeKind | None
 ) -> None:
-    assert guess_time_kind(Column(name, declared), values) == expected
+    assert guess_time_kind(Column(name, column_type(declared)), values) == expected
 
 
 @pytest.mark.parametrize(
@@ -95,4 +96,4 @@ def test_a_value_reads_as_a_time(value: Value, kind: TimeKind, expected: str | N
 def test_a_value_stored_otherwise_than_declared_is_told(
     declared: str, value: Value, expected: str | None
 ) -> None:
-    assert type_mismatch(Column("c", declared), value) == expected
+    assert type_mismatch(Column("c", column_type(declared)), value) == expected

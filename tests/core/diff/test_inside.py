@@ -14,6 +14,7 @@ from jondel.core.diff.edit_script import edit_script
 from jondel.core.diff.inside import inside_of, with_inside
 from jondel.core.diff.json_difference import json_difference
 from jondel.core.diff.text_difference import text_difference
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.model.changes import NO_VALUE, CellChange
 from jondel.core.model.differences import (
     BlobDifference,
@@ -177,11 +178,11 @@ def test_blobs_differ_from_an_offset_on() -> None:
 
 def test_times_differ_with_their_readings() -> None:
     cell = CellChange("paid_at", 1780000000, 1780086400)
-    told = with_inside(cell, Column("paid_at", "INTEGER", False, None, 0, False)).inside
+    told = with_inside(cell, Column("paid_at", column_type("INTEGER"))).inside
     assert told == TimeDifference(
         "unix seconds", "2026-05-28 20:26:40 UTC", "2026-05-29 20:26:40 UTC", 86400.0
     )
-    assert with_inside(cell, Column("total", "INTEGER", False, None, 0, False)).inside is None
+    assert with_inside(cell, Column("total", column_type("INTEGER"))).inside is None
 
 
 @pytest.mark.parametrize(

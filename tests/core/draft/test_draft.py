@@ -16,6 +16,7 @@ from jondel.core.browse.times import TIME_KINDS, guess_time_kind, moment
 from jondel.core.draft.draft import Draft, DraftEntries, NewRecord, key_of
 from jondel.core.draft.draft_file import DraftFile
 from jondel.core.draft.value_entry import as_entered, current_time, entered
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.files.small_files import SmallFile
 from jondel.core.model.addresses import TableId
@@ -330,7 +331,7 @@ def test_nothing_is_left_of_a_draft_that_was_written_as_it_is() -> None:
 def test_a_typed_value_suits_its_column_or_is_refused_with_the_reason(
     declared: str, text: str, expected: StoredValue
 ) -> None:
-    column = Column("c", declared)
+    column = Column("c", column_type(declared))
     table = Table(TableId("t"), "table", (column,))
     if expected is None:
         with pytest.raises(ValueUnsuitable, match=r"t\.c is .* and takes"):
@@ -342,7 +343,7 @@ def test_a_typed_value_suits_its_column_or_is_refused_with_the_reason(
 
 @given(st.integers(-(2**63), 2**63 - 1) | st.floats(allow_nan=False, allow_infinity=False))
 def test_a_number_typed_as_it_is_shown_stays_the_same(value: int | float) -> None:
-    column = Column("c", "INTEGER" if isinstance(value, int) else "REAL")
+    column = Column("c", column_type("INTEGER" if isinstance(value, int) else "REAL"))
     table = Table(TableId("t"), "table", (column,))
     assert entered(as_entered(value), table, column) == value
 
@@ -350,7 +351,7 @@ def test_a_number_typed_as_it_is_shown_stays_the_same(value: int | float) -> Non
 @pytest.mark.parametrize("kind", TIME_KINDS)
 def test_the_current_time_is_counted_as_the_column_does(kind: str) -> None:
     now = datetime(2026, 5, 1, 14, 2, 11, tzinfo=UTC)
-    column = Column("paid_at", "")
+    column = Column("paid_at")
     value = current_time(column, kind, now)  # type: ignore[arg-type]
     found = moment(value, kind)  # type: ignore[arg-type]
     assert found is not None

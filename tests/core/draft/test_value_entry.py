@@ -8,14 +8,15 @@ from contextlib import closing
 import pytest
 
 from jondel.core.draft.value_entry import as_entered, entered, require_storable, untouched
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import InvalidText, StoredValue
 
 
-def _column(declared: str, *, not_null: bool = False) -> Column:
-    return Column("c", declared, not_null)
+def _column(declared: str, *, not_null: bool = False, strict: bool = False) -> Column:
+    return Column("c", column_type(declared, strict=strict), not_null)
 
 
 def _table(column: Column, *, strict: bool = False) -> Table:
@@ -69,7 +70,7 @@ def test_what_was_not_touched_is_known(value: StoredValue) -> None:
 def test_a_strict_table_refuses_early_just_what_the_engine_refuses(
     declared: str, value: StoredValue, not_null: bool
 ) -> None:
-    column = _column(declared, not_null=not_null)
+    column = _column(declared, not_null=not_null, strict=True)
     with closing(sqlite3.connect(":memory:")) as connection:
         rule = " NOT NULL" if not_null else ""
         connection.execute(f"CREATE TABLE t(c {declared}{rule}) STRICT")

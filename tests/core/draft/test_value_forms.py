@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from jondel.core.browse.times import TIME_KINDS, TimeKind, moment
 from jondel.core.draft.value_entry import current_time, entered
 from jondel.core.draft.value_forms import form_of
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
@@ -22,7 +23,7 @@ _NOW = datetime(2026, 3, 31, 14, 5, 9, 123456, tzinfo=UTC)
 def _entered(
     declared: str, held: list[StoredValue], text: str, kind: TimeKind | None = None
 ) -> StoredValue:
-    column = Column("c", declared)
+    column = Column("c", column_type(declared))
     table = Table(TableId("t"), "table", (column,), row_id="rowid")
     return entered(text, table, column, None, form_of(column, held, kind))
 
@@ -90,7 +91,7 @@ def test_what_is_not_of_the_form_is_refused_with_an_example(
     ],
 )
 def test_the_current_time_has_the_form_that_the_column_holds(held: list[str], now: str) -> None:
-    column = Column("c", "DATETIME")
+    column = Column("c", column_type("DATETIME"))
     form = form_of(column, held, None)
     assert form is not None
     assert current_time(column, None, _NOW, form) == now

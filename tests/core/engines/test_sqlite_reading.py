@@ -257,7 +257,7 @@ def test_the_schema_tells_columns_keys_and_links(harbour: Path, opened: Opened) 
     assert (str(link.target_table), link.target_columns) == ("berths", ("id",))
     status = bookings.column("status")
     assert status is not None
-    assert (status.declared_type, status.not_null, status.default) == ("TEXT", True, "'held'")
+    assert (status.type.name, status.not_null, status.default) == ("TEXT", True, "'held'")
 
 
 def test_the_schema_is_read_anew_after_it_changed(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from jondel.core.diff.inside import with_inside
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.formats.changes_text import cell_lines, cell_parts
 from jondel.core.formats.inside_text import closed_up, path_text, plain
 from jondel.core.model.changes import CellChange
@@ -43,7 +44,7 @@ def test_a_cell_says_what_differs(before: Value, after: Value, lines: list[str])
 
 
 def test_a_time_says_how_it_reads() -> None:
-    column = Column("paid_at", "INTEGER", False, None, 0, False)
+    column = Column("paid_at", column_type("INTEGER"))
     cell = with_inside(CellChange("paid_at", 1780000000, 1780090000), column)
     assert list(cell_lines(cell)) == [
         "1780000000 → 1780090000  2026-05-28 20:26:40 UTC → 2026-05-29 21:26:40 UTC  +1 day 1 hour"
@@ -51,7 +52,7 @@ def test_a_time_says_how_it_reads() -> None:
 
 
 def test_times_that_read_alike_say_how_far_they_are_apart() -> None:
-    column = Column("last_login", "TEXT", False, None, 0, False)
+    column = Column("last_login", column_type("TEXT"))
     cell = CellChange("last_login", "2026-05-01 10:00:00", "2026-05-01 10:00:04.5")
     assert list(cell_lines(with_inside(cell, column))) == [
         "2026-05-01 10:00:00 → 2026-05-01 10:00:04.5  +4 seconds"

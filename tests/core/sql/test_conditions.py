@@ -12,6 +12,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from condition_strategies import TYPES, VALUES, column_conditions, column_list, conditions
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.engines.sqlite.condition_sql import condition_sql
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.errors import ConditionInvalid
@@ -31,7 +32,9 @@ from jondel.core.sql.tokens import tokens
 from jondel.core.sql.values_in_sql import literal, styled
 
 _TABLE = Table(
-    TableId("t"), "table", tuple(Column(n, t) for n, t in {"id": "INTEGER", **TYPES}.items())
+    TableId("t"),
+    "table",
+    tuple(Column(n, column_type(t)) for n, t in {"id": "INTEGER", **TYPES}.items()),
 )
 _BOATS = Table(
     TableId("boats"),

@@ -203,10 +203,9 @@ def _may_point(child: Table, column: str, target: _Target) -> bool:
     declared, key = child.column(column), target.table.column(target.key)
     if target.table is child and column == target.key:
         return False
-    if declared is None or key is None or "any" in (declared.affinity, key.affinity):
+    if declared is None or key is None or "any" in (declared.type.kind, key.type.kind):
         return True
-    numbers = ("integer", "real", "numeric")
-    return (declared.affinity in numbers) == (key.affinity in numbers)
+    return declared.type.is_number == key.type.is_number
 
 
 def _link(child: Table, column: str, target: _Target) -> Link:

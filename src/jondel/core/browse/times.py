@@ -77,7 +77,6 @@ _TIME_WORDS = (
     "millis us usec micros ns nanos"
 )
 _NAME_PARTS = frozenset(_TIME_WORDS.split())
-_TYPE_PARTS = ("DATE", "TIME")
 _ISO = re.compile(
     r"(\d{4}-\d\d-\d\d)(?:[T ](\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?)\s*(Z|UTC|[+-]\d\d(?::?\d\d)?)?)?"
 )
@@ -185,7 +184,7 @@ def counted(time: datetime, kind: TimeKind, *, whole: bool = True) -> int | floa
 
 
 def _named_as_time(column: Column) -> bool:
-    if any(part in column.declared_type.upper() for part in _TYPE_PARTS):
+    if column.type.is_time:
         return True
     parts = re.findall(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])", column.name)
     return any(part.lower() in _NAME_PARTS or part.lower().endswith("time") for part in parts)

@@ -22,7 +22,7 @@ def typed_value(text: str, column: Column | None) -> StoredValue:
     blob = re.fullmatch(r"[xX]'((?:[0-9a-fA-F]{2})*)'", text)
     if blob:
         return bytes.fromhex(blob[1])
-    if column is not None and column.affinity == "text":
+    if column is not None and column.type.kind == "text":
         return text
     number = number_typed(text)
     return text if number is None else number

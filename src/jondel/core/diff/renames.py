@@ -34,16 +34,16 @@ def find_renames(before: Database, after: Database) -> Renames:
     if before.schema() is after.schema():
         return Renames()
     old, new = ({t.id: t for t in side.schema().tables} for side in (before, after))
-    gone = {old[table].storage: table for table in old.keys() - new.keys()}
+    gone = {old[table].identity: table for table in old.keys() - new.keys()}
     tables: dict[TableId, TableId] = {}
     for name in sorted(new.keys() - old.keys()):
-        was = gone.get(new[name].storage) if new[name].storage else None
+        was = gone.get(new[name].identity) if new[name].identity else None
         if was is not None and old[was].columns == new[name].columns:
             tables[name] = was
     columns: dict[TableId, dict[str, str]] = {}
     for name, table in new.items():
         earlier = old.get(tables.get(name, name))
-        if earlier is not None and earlier.storage == table.storage and table.kind == "table":
+        if earlier is not None and earlier.identity == table.identity and table.kind == "table":
             renamed = _renamed_columns(earlier, table)
             if renamed and _values_stayed(before, after, earlier, table, renamed):
                 columns[name] = renamed

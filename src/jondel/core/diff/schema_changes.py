@@ -79,7 +79,7 @@ def _column_changes(was: Table, now: Table, renamed: dict[str, str]) -> Iterator
 
 def _declaration(column: Column) -> str:
     parts = [
-        column.declared_type or "no type",
+        column.type.name or "no type",
         "NOT NULL" if column.not_null else "",
         f"DEFAULT {column.default}" if column.default is not None else "",
         f"KEY {column.key_position}" if column.key_position else "",

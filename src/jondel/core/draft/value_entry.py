@@ -11,10 +11,11 @@ from jondel.core.browse.times import TimeKind, counted
 from jondel.core.browse.typed_values import number_typed
 from jondel.core.draft.value_forms import UnfitText, ValueForm
 from jondel.core.errors import ValueUnsuitable
+from jondel.core.model.column_types import TIMES, ValueKind
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
 
-_TEXT_MEANT = ("DATE", "TIME", "JSON", "UUID", "STRING", "ENUM")
+_AS_TEXT: frozenset[ValueKind] = TIMES | {"json", "uuid", "text", "blob"}
 
 
 class EntryWay(Enum):
@@ -58,8 +59,7 @@ def entered(
             typed = line(text, 40)
             raise ValueUnsuitable(f"{table.title}.{column.name}: {error}, not {typed!r}") from error
     number = number_typed(text)
-    declared = column.declared_type.upper()
-    match column.affinity:
+    match column.type.kind:
         case "text":
             return text
         case "integer":
@@ -75,12 +75,12 @@ def entered(
         case "numeric":
             if number is not None:
                 return number
-            if any(part in declared for part in _TEXT_MEANT):
+            if column.type.meant in _AS_TEXT:
                 return text
-            wanted = "true or false as 1 or 0" if "BOOL" in declared else "a number"
+            wanted = "true or false as 1 or 0" if column.type.use == "boolean" else "a number"
         case _:
             return number if number is not None and not isinstance(before, str) else text
-    where = f"{table.title}.{column.name} is {column.declared_type}"
+    where = f"{table.title}.{column.name} is {column.type.name}"
     raise ValueUnsuitable(f"{where} and takes {wanted}, not {line(text, 40)!r}")
 
 
@@ -101,19 +101,18 @@ def require_storable(value: StoredValue, table: Table, column: Column) -> None:
         if column.not_null:
             raise ValueUnsuitable(f"{where} is NOT NULL")
         return
-    declared = column.declared_type.upper()
-    if not table.strict or declared == "ANY":
+    if not table.strict or column.type.kind == "any":
         return
     number = number_typed(value) if isinstance(value, str) else value
-    suits = {
-        "TEXT": not isinstance(value, bytes),
-        "BLOB": isinstance(value, bytes),
-        "REAL": isinstance(number, int | float),
+    suits: dict[ValueKind, bool] = {
+        "text": not isinstance(value, bytes),
+        "blob": isinstance(value, bytes),
+        "real": isinstance(number, int | float),
     }
     whole = isinstance(number, int) or (isinstance(number, float) and number.is_integer())
-    if not suits.get(declared, whole):
+    if not suits.get(column.type.kind, whole):
         raise ValueUnsuitable(
-            f"{where} is {declared}, and the table is STRICT: it takes nothing else"
+            f"{where} is {column.type.name.upper()}, and the table is STRICT: it takes nothing else"
         )
 
 
@@ -146,8 +145,8 @@ def current_time(
         case "ISO text":
             return f"{moment:%Y-%m-%d %H:%M:%S}"
         case None:
-            if column.affinity in ("integer", "real"):
-                return int(seconds) if column.affinity != "real" else seconds
+            if column.type.kind in ("integer", "real"):
+                return int(seconds) if column.type.kind != "real" else seconds
             return f"{moment:%Y-%m-%d %H:%M:%S}"
-    in_fractions = kind == "seconds since 2001" or column.affinity == "real"
+    in_fractions = kind == "seconds since 2001" or column.type.kind == "real"
     return counted(moment, kind, whole=not in_fractions)

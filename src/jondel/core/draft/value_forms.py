@@ -48,24 +48,19 @@ def form_of(column: Column, values: Iterable[Value], kind: TimeKind | None) -> V
     counted in, where it holds such.
     """
     held = [value for value in values if value is not None and value != ""]
-    declared = column.declared_type.upper()
     texts = [value for value in held if isinstance(value, str)]
     all_texts = len(texts) == len(held)
-    if "JSON" in declared and declared != "JSONB":  # which is a blob
+    if column.type.use == "json":
         return _JSON if all_texts and all(not problem_in(text) for text in texts[:50]) else None
     if all_texts and len(texts) >= _FEWEST and all(parsed(text) is not None for text in texts):
         return _JSON
-    if "BOOL" in declared:
+    if column.type.use == "boolean":
         return _boolean_form(held)
     if kind is not None and kind not in ("ISO text", "fourteen digits"):
-        return CountedTimes(kind, whole=column.affinity != "real")
-    if all_texts and texts and (len(texts) >= _FEWEST or _is_declared_as_time(declared)):
+        return CountedTimes(kind, whole=column.type.kind != "real")
+    if all_texts and texts and (len(texts) >= _FEWEST or column.type.is_time):
         return _text_form(texts)
     return None
-
-
-def _is_declared_as_time(declared: str) -> bool:
-    return "DATE" in declared or "TIME" in declared
 
 
 class Json:

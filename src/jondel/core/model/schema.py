@@ -7,42 +7,34 @@ from functools import cached_property
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.model.addresses import TableId
+from jondel.core.model.column_types import ColumnType
 
-TableKind: TypeAlias = Literal["table", "view", "virtual table"]
-Affinity: TypeAlias = Literal["integer", "real", "numeric", "text", "any"]
-"""What a column turns values into where that loses nothing; ``any`` leaves them alone."""
-
-_AFFINITIES: tuple[tuple[str, Affinity], ...] = (
-    ("INT", "integer"),
-    ("CHAR", "text"),
-    ("CLOB", "text"),
-    ("TEXT", "text"),
-    ("BLOB", "any"),
-    ("REAL", "real"),
-    ("FLOA", "real"),
-    ("DOUB", "real"),
-)
-"""Parts of declared types, the first that occurs decides (https://sqlite.org/datatype3.html)."""
+TableKind: TypeAlias = Literal[
+    "table",
+    "partitioned table",
+    "foreign table",
+    "virtual table",
+    "materialised view",
+    "view",
+]
+"""A ``view`` alone has no rows of its own."""
+Addressing: TypeAlias = Literal["row number", "key", "none"]
 
 
 class Column(NamedTuple):
     """One column. ``key_position`` is its place in the primary key from 1, or 0."""
 
     name: str
-    declared_type: str = ""
+    type: ColumnType = ColumnType()
     not_null: bool = False
     default: str | None = None
     """The default as an SQL expression, or None."""
     key_position: int = 0
     generated: bool = False
-
-    @property
-    def affinity(self) -> Affinity:
-        """What the declared type makes of values."""
-        declared = self.declared_type.upper()
-        if not declared:
-            return "any"
-        return next((affinity for part, affinity in _AFFINITIES if part in declared), "numeric")
+    """Whether the engine computes it from other columns, so that it cannot be set."""
+    numbered: bool = False
+    """Whether the engine gives a number of its own where none is given."""
+    comment: str = ""
 
 
 class ForeignKey(NamedTuple):
@@ -74,18 +66,18 @@ class Table:
     """True where the rows are kept by their primary key and have no number."""
     strict: bool = False
     """True where the engine itself refuses values of another type."""
-    storage: int | None = field(default=None, compare=False)
-    """Where the engine keeps its rows, or None; stays when a table is renamed."""
+    identity: int | None = field(default=None, compare=False)
+    """What the engine knows it by, whatever it is called; None where it has no such thing."""
     unknown_order: str = ""
     """What orders its rows or indexes that only the app knows, or nothing; then nothing is looked
     for in that order, and nothing is written."""
     unreadable: str | None = None
     """Why the columns could not be read, or None."""
-    unique_key: tuple[str, ...] = ()
-    """Where no primary key is declared: the columns whose values no two rows share, if any. They
-    name a record for people; they may be NULL in several rows."""
+    unique_keys: tuple[tuple[str, ...], ...] = ()
+    """Beside the primary key: columns whose values no two rows share, unless one is NULL."""
     schema: str = ""
     """The schema it is in, as the engine calls it, where its address does not say that."""
+    comment: str = ""
 
     @property
     def name(self) -> str:
@@ -112,6 +104,13 @@ class Table:
     def column_names(self) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns)
 
+    @property
+    def addressing(self) -> Addressing:
+        """How one of its rows is told from all others."""
+        if self.row_id is not None:
+            return "row number"
+        return "key" if self.primary_key else "none"
+
     @cached_property
     def position_columns(self) -> tuple[str, ...]:
         """What addresses and orders this table's rows: the row number, else the primary key.
@@ -126,6 +125,11 @@ class Table:
     def naming_columns(self) -> tuple[str, ...]:
         """What names a record for people: the primary key, else what is unique, if anything."""
         return self.primary_key or self.unique_key
+
+    @property
+    def unique_key(self) -> tuple[str, ...]:
+        """Where no primary key is declared: columns that name a record for people, if any do."""
+        return () if self.primary_key else next(iter(self.unique_keys), ())
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)

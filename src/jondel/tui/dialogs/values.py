@@ -244,7 +244,7 @@ class RecordDialog(Dialog[Values | None]):
             words, style = "required", red
         elif column.default is not None:
             words, style = f"default {line(column.default, room)}", dim
-        elif self._is_auto_numbered(column):
+        elif column.numbered:
             words, style = "auto-numbered", dim
         else:
             words, style = NULL_SIGN, dim
@@ -253,13 +253,7 @@ class RecordDialog(Dialog[Values | None]):
         return Option(text)
 
     def _required(self, column: Column) -> bool:
-        bare = column.not_null and column.default is None
-        in_key = bool(column.key_position) and self._table.without_row_id
-        return (bare or in_key) and not self._is_auto_numbered(column)
-
-    def _is_auto_numbered(self, column: Column) -> bool:
-        alone = self._table.primary_key == (column.name,) and not self._table.without_row_id
-        return alone and column.declared_type.upper() == "INTEGER"
+        return column.not_null and column.default is None and not column.numbered
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()

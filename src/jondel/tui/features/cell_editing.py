@@ -324,7 +324,7 @@ class CellEditing(Feature):
 
         cell = self._cell
         assert cell is not None, "set by whoever opens an editor"
-        is_json = "JSON" in cell.column.declared_type.upper() or parsed(text) is not None
+        is_json = cell.column.type.use == "json" or parsed(text) is not None
         before = self._value_now(cell)
         stored = None if isinstance(before, Clipped) else before
         form = form_in(self.desk, cell.table, cell.column)

@@ -128,7 +128,7 @@ class SqliteDatabase(SqliteReader):
         for expression in (declared.default, f"({declared.default})"):
             with closing(apsw.Connection(":memory:")) as scratch, suppress(apsw.Error, ValueError):
                 # A table of its own, so that the column's affinity applies to the default.
-                scratch.execute(f"CREATE TABLE t(c {declared.declared_type} DEFAULT {expression})")
+                scratch.execute(f"CREATE TABLE t(c {declared.type.name} DEFAULT {expression})")
                 scratch.execute("INSERT INTO t DEFAULT VALUES")
                 return scratch.execute("SELECT c FROM t").get, True
         return None, False

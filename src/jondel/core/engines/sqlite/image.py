@@ -115,8 +115,8 @@ class SqliteImage(SqliteDatabase):
         for new in self.schema().tables:
             old = older.schema().find(new.id)
             width = _key_width(old, new)
-            if old is not None and width is not None and old.storage and new.storage:
-                tables[new.name] = TableTrees((old.storage, new.storage), width)
+            if old is not None and width is not None and old.identity and new.identity:
+                tables[new.name] = TableTrees((old.identity, new.identity), width)
         sources = (older.pages, self.pages)
         if all(is_small(source.page_count) for source in sources):
             return PageComparison(sources, tables, self._encoding)

@@ -8,9 +8,10 @@ from typing import cast
 
 import apsw
 
+from jondel.core.engines.sqlite.column_types import affinity_name
 from jondel.core.engines.sqlite.connection import open_scratch
 from jondel.core.engines.sqlite.sql_text import mark_of, parameters, quoted, source_of
-from jondel.core.model.schema import Affinity, Table
+from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
 
 _MOST_PARAMETERS = 30_000
@@ -52,12 +53,11 @@ def _as_compared(
 ) -> list[tuple[StoredValue, ...]]:
     """The keys as the columns' affinity has them be compared: in a text column 1 is '1'."""
     affinities = [_affinity(table, name) for name in columns]
-    if all(affinity == "any" for affinity in affinities):
+    if all(affinity == "BLOB" for affinity in affinities):
         return [tuple(key) for key in keys]
     names = [f"v{n}" for n in range(len(columns))]
     declared = ", ".join(
-        f"{name} {'BLOB' if affinity == 'any' else affinity}"
-        for name, affinity in zip(names, affinities, strict=True)
+        f"{name} {affinity}" for name, affinity in zip(names, affinities, strict=True)
     )
     with closing(open_scratch()) as scratch, scratch:
         scratch.execute(f"CREATE TABLE k(n INTEGER PRIMARY KEY, {declared})")
@@ -75,6 +75,6 @@ def _as_compared(
     ]
 
 
-def _affinity(table: Table, name: str) -> Affinity:
+def _affinity(table: Table, name: str) -> str:
     column = table.column(name)
-    return column.affinity if column is not None else "integer"  # a row number
+    return affinity_name(column.type.kind if column is not None else "integer")  # a row number

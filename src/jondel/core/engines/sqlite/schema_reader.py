@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 
 import apsw
 
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.engines.sqlite.unknown_order import tables_of_unknown_order
 from jondel.core.model.addresses import TableId
@@ -50,14 +51,17 @@ def _read(connection: apsw.Connection, declared: Sequence[tuple[Any, ...]]) -> S
         "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' ORDER BY name"
     ).fetchall()
     roots = {name: root for kind, name, _, root, _ in declared if kind == "table"}
+    indexed = {of for kind, _, of, _, _ in declared if kind == "index"}
     keys = _foreign_keys_of_all(connection)
     unknown = tables_of_unknown_order(connection)
     columns = _columns_of_all(connection)
     tables = [
         _table(
             connection,
-            columns.get(name) or partial(_columns, connection, name),
-            _Listed(name, kind, bool(by_key), bool(strict), roots.get(name) or None),
+            columns.get(name) or partial(_columns, connection, name, bool(strict)),
+            _Listed(
+                name, kind, bool(by_key), bool(strict), roots.get(name) or None, name in indexed
+            ),
             keys.get(name, ()),
             unknown.get(name, ""),
         )
@@ -78,6 +82,7 @@ class _Listed(NamedTuple):
     by_key: bool
     strict: bool
     root: int | None
+    indexed: bool
 
 
 def _table(
@@ -93,6 +98,7 @@ def _table(
     kind = _KINDS.get(listed.kind, "table")
     try:
         columns = columns_or_how() if callable(columns_or_how) else columns_or_how
+        columns = _with_key(columns, by_key=listed.by_key)
         row_id = None if listed.by_key else _row_id(connection, name, kind, columns)
     except apsw.Error as error:
         # A view on a dropped table, a module or function that only the app registers.
@@ -118,53 +124,74 @@ def _table(
         listed.strict,
         listed.root,
         unknown_order,
-        unique_key=() if any(c.key_position for c in columns) else _unique(connection, name, kind),
+        unique_keys=_unique(connection, name, kind) if listed.indexed else (),
         schema=_SCHEMA,
     )
 
 
-def _unique(connection: apsw.Connection, table: str, kind: TableKind) -> tuple[str, ...]:
-    """The columns of the first unique index of all rows, of columns alone."""
+def _unique(
+    connection: apsw.Connection, table: str, kind: TableKind
+) -> tuple[tuple[str, ...], ...]:
+    """The columns of each unique index of all rows, of columns alone."""
     if kind != "table":
         return ()
     found: dict[int, list[str | None]] = {}
     for number, column in connection.execute(
         "SELECT l.seq, x.name FROM pragma_index_list(?, 'main') l, "
         "pragma_index_info(l.name, 'main') x "
-        'WHERE l."unique" AND NOT l.partial ORDER BY l.seq DESC, x.seqno',
+        "WHERE l.\"unique\" AND NOT l.partial AND l.origin <> 'pk' ORDER BY l.seq DESC, x.seqno",
         (table,),
     ):
         found.setdefault(number, []).append(column)
-    named = ([name for name in names if name] for names in found.values() if None not in names)
-    return tuple(next(named, ()))
+    return tuple(
+        tuple(name for name in names if name is not None)
+        for names in found.values()
+        if None not in names
+    )
 
 
 def _columns_of_all(connection: apsw.Connection) -> dict[str, tuple[Column, ...]]:
     """The columns of all tables and views at once; nothing where one of them cannot be read."""
-    found: dict[str, list[tuple[Any, ...]]] = {}
+    found: dict[str, tuple[bool, list[tuple[Any, ...]]]] = {}
     try:
-        for name, *column in connection.execute(
-            f"SELECT l.name, {_COLUMN} FROM pragma_table_list l, "
+        for name, strict, *column in connection.execute(
+            f"SELECT l.name, l.strict, {_COLUMN} FROM pragma_table_list l, "
             "pragma_table_xinfo(l.name, 'main') x WHERE l.schema = 'main'"
         ):
-            found.setdefault(name, []).append(tuple(column))
+            found.setdefault(name, (bool(strict), []))[1].append(tuple(column))
     except apsw.Error:
         return {}
-    return {name: _made_of(columns) for name, columns in found.items()}
+    return {name: _made_of(columns, strict) for name, (strict, columns) in found.items()}
 
 
-def _columns(connection: apsw.Connection, table: str) -> tuple[Column, ...]:
-    return _made_of(
-        connection.execute(f"SELECT {_COLUMN} FROM pragma_table_xinfo(?, 'main') x", (table,))
-    )
+def _columns(connection: apsw.Connection, table: str, strict: bool) -> tuple[Column, ...]:
+    sql = f"SELECT {_COLUMN} FROM pragma_table_xinfo(?, 'main') x"
+    return _made_of(connection.execute(sql, (table,)), strict)
 
 
-def _made_of(declared_columns: Iterable[tuple[Any, ...]]) -> tuple[Column, ...]:
+def _made_of(declared_columns: Iterable[tuple[Any, ...]], strict: bool) -> tuple[Column, ...]:
     return tuple(
-        Column(name, declared or "", bool(not_null), default, position, hidden in _GENERATED)
+        Column(
+            name,
+            column_type(declared or "", strict=strict),
+            bool(not_null),
+            default,
+            position,
+            hidden in _GENERATED,
+        )
         for name, declared, not_null, default, position, hidden in declared_columns
         if hidden != _HIDDEN_COLUMN
     )
+
+
+def _with_key(columns: tuple[Column, ...], *, by_key: bool) -> tuple[Column, ...]:
+    """Columns with what it means for them to be in the key."""
+    keys = [column for column in columns if column.key_position]
+    if by_key:
+        return tuple(c._replace(not_null=True) if c.key_position else c for c in columns)
+    if len(keys) == 1 and keys[0].type.name.upper() == "INTEGER":
+        return tuple(c._replace(numbered=True) if c.key_position else c for c in columns)
+    return columns
 
 
 def _row_id(
@@ -176,7 +203,7 @@ def _row_id(
     name = next((name for name in _ROW_ID_NAMES if name not in taken), None)
     if name is None:
         keys = [column for column in columns if column.key_position]
-        if len(keys) == 1 and keys[0].declared_type.upper() == "INTEGER":
+        if len(keys) == 1 and keys[0].type.name.upper() == "INTEGER":
             return keys[0].name
         return None
     if kind == "virtual table":

@@ -269,6 +269,6 @@ def _remark(table: Table, column: Column) -> str:
         targets = ", ".join(link.target_columns)
         target = f"{link.target_table}.{targets}" if targets else link.target_table
         parts.append(f"→ {safe_name(target)}")
-    if column.declared_type:
-        parts.append(safe_name(column.declared_type.lower()))
+    if column.type.name:
+        parts.append(safe_name(column.type.name.lower()))
     return " · ".join(parts)

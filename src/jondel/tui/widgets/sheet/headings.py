@@ -6,8 +6,6 @@ from jondel.core.browse.display import safe_name
 from jondel.core.model.schema import Column, Table
 from jondel.tui.widgets.sheet.source import SourceColumn
 
-_NUMERIC = ("integer", "real", "numeric")
-
 
 def columns_of(table: Table) -> tuple[SourceColumn, ...]:
     """A table's columns as a sheet shows them."""
@@ -16,7 +14,7 @@ def columns_of(table: Table) -> tuple[SourceColumn, ...]:
             column.name,
             _heading(table, column),
             column_remark(table, column),
-            bool(column.affinity in _NUMERIC and column.declared_type),
+            column.type.is_number,
             column.name in table.primary_key,
         )
         for column in table.columns
@@ -34,7 +32,7 @@ def _heading(table: Table, column: Column) -> str:
 
 def column_remark(table: Table, column: Column) -> str:
     """A column's declared type, and what else is declared of it."""
-    parts = [safe_name(column.declared_type.lower()) if column.declared_type else "no type"]
+    parts = [safe_name(column.type.name.lower()) if column.type.name else "no type"]
     if column.not_null:
         parts.append("not null")
     if column.generated:

@@ -1,0 +1,65 @@
+"""What a column holds, in words that every engine's types come down to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+ValueKind: TypeAlias = Literal[
+    "any",
+    "integer",
+    "real",
+    "numeric",
+    "text",
+    "blob",
+    "boolean",
+    "date",
+    "time",
+    "time with time zone",
+    "timestamp",
+    "timestamp with time zone",
+    "interval",
+    "uuid",
+    "json",
+    "enum",
+    "array",
+    "bits",
+    "other",
+]
+"""``any`` takes whatever it is given as it is; ``numeric`` are numbers of any size and scale;
+``other`` is all that has no kind of its own here."""
+
+NUMBERS: frozenset[ValueKind] = frozenset({"integer", "real", "numeric"})
+TIMES: frozenset[ValueKind] = frozenset(
+    {"date", "time", "time with time zone", "timestamp", "timestamp with time zone"}
+)
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnType:
+    """A column's type: its ``name`` as the engine writes it, nothing where none is declared.
+
+    ``kind`` is what the engine makes of values. ``meant`` is what people keep in columns declared
+    so, where the engine knows no such kind of values: times as text, true and false as numbers.
+    ``labels`` are an enum's, in its own order.
+    """
+
+    name: str = ""
+    kind: ValueKind = "any"
+    meant: ValueKind | None = None
+    labels: tuple[str, ...] = ()
+
+    @property
+    def use(self) -> ValueKind:
+        """What the column is for."""
+        return self.meant or self.kind
+
+    @property
+    def is_number(self) -> bool:
+        """Whether the engine keeps numbers in it."""
+        return self.kind in NUMBERS
+
+    @property
+    def is_time(self) -> bool:
+        """Whether it is for dates or times."""
+        return self.use in TIMES
