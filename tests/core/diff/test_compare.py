@@ -92,7 +92,7 @@ def test_added_changed_and_removed_records_come_with_their_cells(
         ("CAST(X'ff' AS TEXT)", "X'ff'"), ("9007199254740993", "9007199254740992"),
     ],
 )  # fmt: skip
-def test_cells_differ_by_value_or_storage_class(
+def test_cells_differ_by_value_or_kind_of(
     changed: Callable[..., Changes], before: str, after: str
 ) -> None:
     found = changed(

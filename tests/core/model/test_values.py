@@ -12,7 +12,7 @@ from jondel.core.model.values import (
     Value,
     clipped,
     identical,
-    storage_class,
+    kind_of,
 )
 
 _DIFFERENT: list[Value] = [
@@ -21,7 +21,7 @@ _DIFFERENT: list[Value] = [
 ]  # fmt: skip
 
 
-def test_values_of_different_storage_classes_are_never_identical() -> None:
+def test_values_of_different_kind_ofes_are_never_identical() -> None:
     for one, other in itertools.combinations(_DIFFERENT, 2):
         assert not identical(one, other), (one, other)
 
@@ -36,8 +36,8 @@ def test_each_value_is_identical_to_itself() -> None:
     [(None, "null"), (1, "integer"), (1.5, "real"), ("a", "text"), (b"a", "blob"),
      (InvalidText(b"\xff"), "text"), (Clipped("blob", 9, b""), "blob")],
 )  # fmt: skip
-def test_storage_classes(value: Value, name: str) -> None:
-    assert storage_class(value) == name
+def test_kind_ofes(value: Value, name: str) -> None:
+    assert kind_of(value) == name
 
 
 @pytest.mark.parametrize(

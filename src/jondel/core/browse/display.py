@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.model.addresses import TableId
-from jondel.core.model.values import Clipped, InvalidText, Value
+from jondel.core.model.values import Clipped, Exact, InvalidText, Value
 
 Role: TypeAlias = Literal["text", "number", "null", "empty", "blob", "mark", "clip"]
 
@@ -67,11 +67,15 @@ def pieces(value: Value, limit: int = 400) -> list[Piece]:
         case InvalidText(raw):
             shown = _text_pieces(raw.decode("utf-8", "replace"), limit)
             return [*shown, Piece(" not UTF-8", "mark")]
-        case Clipped("text", size, head):
+        case Exact("numeric", text):
+            return [Piece(visible(text), "number")]
+        case Exact(_, text):
+            return _text_pieces(text, limit)
+        case Clipped("blob", size, head):
+            return [Piece(_blob_text(head, size), "blob")]
+        case Clipped(_, size, head):
             shown = _text_pieces(head.decode("utf-8", "ignore"), limit)
             return [*shown, Piece(f"{CLIP_SIGN} {size_text(size)}", "clip")]
-        case Clipped(_, size, head):
-            return [Piece(_blob_text(head, size), "blob")]
 
 
 def line(value: Value, limit: int = 400) -> str:
@@ -119,6 +123,8 @@ def blob_kind(head: bytes) -> str:
 
 def full_lines(value: Value, *, lay_out: bool = True) -> list[list[Piece]]:
     """Show a value in full over as many lines as it has; JSON text is laid out if wanted."""
+    if isinstance(value, Exact) and value.kind != "numeric":
+        value = value.text
     if not isinstance(value, str):
         return [pieces(value, 100_000)]
     if not value:

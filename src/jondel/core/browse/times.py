@@ -11,8 +11,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Literal, NamedTuple, TypeAlias, get_args
 
+from jondel.core.model.column_types import TIMES
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import ShownRow, Value
+from jondel.core.model.values import Exact, ShownRow, Value
 
 TimeKind: TypeAlias = Literal[
     "unix seconds",
@@ -93,8 +94,8 @@ def guess_time_kind(column: Column, values: Iterable[Value]) -> TimeKind | None:
     present = [value for value in values if value not in (None, "", 0)]
     if not present:
         return None
-    if all(isinstance(value, str) for value in present):
-        texts: Sequence[str] = present  # type: ignore[assignment]
+    texts = [text for value in present if (text := _as_text(value)) is not None]
+    if len(texts) == len(present):
         if all(_from_iso(text) for text in texts):
             return "ISO text"
         named = _named_as_time(column) or len(set(texts)) >= _FEWEST_WITHOUT_NAME
@@ -130,7 +131,7 @@ def time_kinds(
 def moment(value: Value, kind: TimeKind) -> datetime | None:
     """The instant that a value stands for; None where it is none of the kind."""
     if kind == "ISO text":
-        return _from_iso(value) if isinstance(value, str) else None
+        return _from_iso(_as_text(value))
     if kind == "fourteen digits":
         return _from_digits(str(value)) if isinstance(value, str | int) else None
     if not isinstance(value, int | float):
@@ -152,9 +153,10 @@ def reading(value: Value, kind: TimeKind) -> str | None:
     time = moment(value, kind)
     if time is None:
         return None
-    if kind == "ISO text" and isinstance(value, str):
+    text = _as_text(value)
+    if kind == "ISO text" and text is not None:
         # The clock can be read as it stands, unless it is another zone's.
-        parts = _ISO.fullmatch(value.strip())
+        parts = _ISO.fullmatch(text.strip())
         if parts is None or parts[3] in (None, "Z", "UTC"):
             return f"{time:%A}, {time.day} {time:%B}"
         there = time.astimezone(UTC)
@@ -195,8 +197,15 @@ def _plausible(time: datetime | None, kind: TimeKind | None = None) -> bool:
     return time is not None and first <= time < last
 
 
-def _from_iso(text: Value) -> datetime | None:
-    parts = _ISO.fullmatch(text.strip()) if isinstance(text, str) else None
+def _as_text(value: Value) -> str | None:
+    """The text of what may be a date or time written out."""
+    if isinstance(value, Exact):
+        return value.text if value.kind in TIMES else None
+    return value if isinstance(value, str) else None
+
+
+def _from_iso(text: str | None) -> datetime | None:
+    parts = _ISO.fullmatch(text.strip()) if text is not None else None
     if parts is None:
         return None
     zone = {None: "+00:00", "Z": "+00:00", "UTC": "+00:00"}.get(parts[3], parts[3])

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from jondel.core.model.column_types import TIMES, ValueKind
 from jondel.core.model.schema import Column
-from jondel.core.model.values import StorageClass, Value, storage_class
+from jondel.core.model.values import Value, kind_of
 
-_EXPECTED: dict[ValueKind, tuple[StorageClass, ...]] = {
+_EXPECTED: dict[ValueKind, tuple[str, ...]] = {
     "integer": ("integer",),
     "real": ("real", "integer"),
     "numeric": ("integer", "real"),
@@ -16,9 +16,9 @@ _AS_TEXT: frozenset[ValueKind] = TIMES | {"json", "uuid", "text"}
 """What people keep as text also where the engine would take numbers."""
 
 
-def type_mismatch(column: Column, value: Value) -> StorageClass | None:
-    """The storage class of a value, where it is not what the column's declared type says."""
-    stored = storage_class(value)
+def type_mismatch(column: Column, value: Value) -> str | None:
+    """The kind of a value, where it is not what the column's declared type says."""
+    stored = kind_of(value)
     expected = _EXPECTED.get(column.type.kind)
     if stored == "null" or expected is None or stored in expected:
         return None

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 
+from jondel.core.browse.exact_entry import UnfitForKind, exact_typed
+from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.schema import Column
-from jondel.core.model.values import StoredValue
+from jondel.core.model.values import Exact, StoredValue
 
 _WHOLE = re.compile(r"[+-]?\d+")
 _REAL = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
@@ -15,6 +17,9 @@ def typed_value(text: str, column: Column | None) -> StoredValue:
     """A number where it is written as one and the column is not for text; else the text.
 
     Quoted with ``'`` it is always text; ``X'…'`` is a blob in hexadecimal digits.
+
+    Raises:
+        ValueUnsuitable: the column holds exact values, and this is none of their kind.
     """
     quoted = len(text) > 1 and text[0] == text[-1] == "'"
     if quoted:
@@ -24,6 +29,11 @@ def typed_value(text: str, column: Column | None) -> StoredValue:
         return bytes.fromhex(blob[1])
     if column is not None and column.type.kind == "text":
         return text
+    if column is not None and column.type.exact:
+        try:
+            return exact_typed(column.type, text)
+        except UnfitForKind as error:
+            raise ValueUnsuitable(f"{column.name} is {column.type.name}; type {error}") from error
     number = number_typed(text)
     return text if number is None else number
 
@@ -46,5 +56,7 @@ def as_typed(value: StoredValue) -> str:
             return f"X'{value.hex()}'"
         case int() | float():
             return repr(value)
+        case Exact():
+            return value.text
         case _:
             return ""

@@ -10,7 +10,7 @@ from jondel.core.engines.protocol import Database, Hit
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.changes import Changes, RecordChange, TableChanges
 from jondel.core.model.schema import Table
-from jondel.core.model.values import Value
+from jondel.core.model.values import Exact, Value
 
 _LONGEST_VALUE = 100_000
 
@@ -79,7 +79,7 @@ def find_in_changes(changes: Changes, text: str, *, whole: bool) -> Iterator[Fou
                 for cell in record.cells:
                     if holds(cell.after):
                         yield FoundChange(table, record, cell.column, cell.after, False)
-                    elif isinstance(cell.before, str | int | float) and holds(cell.before):
+                    elif isinstance(cell.before, str | int | float | Exact) and holds(cell.before):
                         yield FoundChange(table, record, cell.column, cell.before, True)
                 continue
             removed = record.kind == "removed"

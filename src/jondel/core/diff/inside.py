@@ -10,7 +10,7 @@ from jondel.core.diff.text_difference import text_difference
 from jondel.core.model.changes import CellChange, NoValue
 from jondel.core.model.differences import BlobDifference, Difference, TimeDifference
 from jondel.core.model.schema import Column
-from jondel.core.model.values import Value
+from jondel.core.model.values import Exact, Value
 
 _SHORT_TEXT = 12
 """Texts up to this length are seen to differ when they stand side by side."""
@@ -32,6 +32,8 @@ def inside_of(before: Value, after: Value, kind: TimeKind | None = None) -> Diff
         read = _of_times(before, after, kind)
         if read is not None:
             return read
+    if isinstance(before, Exact) and isinstance(after, Exact) and before.kind == after.kind:
+        before, after = before.text, after.text
     match before, after:
         case str(), str():
             if max(len(before), len(after)) <= _SHORT_TEXT and before.isascii() and after.isascii():

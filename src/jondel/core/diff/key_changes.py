@@ -6,7 +6,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 
 from jondel.core.model.changes import RecordChange, TableChanges
-from jondel.core.model.values import ShownRow, Value, storage_class
+from jondel.core.model.values import ShownRow, Value, kind_of
 
 
 @dataclass(frozen=True)
@@ -46,4 +46,4 @@ def _content(row: ShownRow, places: list[int]) -> tuple[object, ...]:
 
 
 def _exact(value: Value) -> tuple[str, object]:
-    return storage_class(value), value
+    return kind_of(value), value

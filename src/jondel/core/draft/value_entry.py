@@ -7,15 +7,25 @@ from enum import Enum
 from typing import NamedTuple
 
 from jondel.core.browse.display import line
+from jondel.core.browse.exact_entry import UnfitForKind, exact_typed
 from jondel.core.browse.times import TimeKind, counted
 from jondel.core.browse.typed_values import number_typed
 from jondel.core.draft.value_forms import UnfitText, ValueForm
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.column_types import TIMES, ValueKind
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import StoredValue
+from jondel.core.model.values import Exact, StoredValue
 
 _AS_TEXT: frozenset[ValueKind] = TIMES | {"json", "uuid", "text", "blob"}
+
+
+_NOW_FORMATS: dict[ValueKind, str] = {
+    "date": "%Y-%m-%d",
+    "time": "%H:%M:%S",
+    "time with time zone": "%H:%M:%S+00",
+    "timestamp": "%Y-%m-%d %H:%M:%S",
+    "timestamp with time zone": "%Y-%m-%d %H:%M:%S+00",
+}
 
 
 class EntryWay(Enum):
@@ -58,6 +68,12 @@ def entered(
         except UnfitText as error:
             typed = line(text, 40)
             raise ValueUnsuitable(f"{table.title}.{column.name}: {error}, not {typed!r}") from error
+    where = f"{table.title}.{column.name} is {column.type.name}"
+    if column.type.exact:
+        try:
+            return exact_typed(column.type, text)
+        except UnfitForKind as error:
+            raise ValueUnsuitable(f"{where} and takes {error}, not {line(text, 40)!r}") from error
     number = number_typed(text)
     match column.type.kind:
         case "text":
@@ -80,7 +96,6 @@ def entered(
             wanted = "true or false as 1 or 0" if column.type.use == "boolean" else "a number"
         case _:
             return number if number is not None and not isinstance(before, str) else text
-    where = f"{table.title}.{column.name} is {column.type.name}"
     raise ValueUnsuitable(f"{where} and takes {wanted}, not {line(text, 40)!r}")
 
 
@@ -126,6 +141,8 @@ def as_entered(value: StoredValue) -> str:
             return value
         case int() | float():
             return repr(value)
+        case Exact():
+            return value.text
         case _:
             return value.raw.decode("utf-8", "replace")
 
@@ -135,6 +152,8 @@ def current_time(
 ) -> StoredValue:
     """The present time as a column holds times: by its form or kind, else by its declared type."""
     moment = moment.astimezone(UTC)
+    if column.type.exact and column.type.is_time:
+        return Exact(column.type.kind, f"{moment:{_NOW_FORMATS[column.type.kind]}}")
     in_form = form.now(moment) if form is not None else None
     if in_form is not None:
         return in_form

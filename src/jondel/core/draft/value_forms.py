@@ -47,6 +47,8 @@ def form_of(column: Column, values: Iterable[Value], kind: TimeKind | None) -> V
     ``values`` are some of the column's, the more the better; ``kind`` is what its times are
     counted in, where it holds such.
     """
+    if column.type.exact:
+        return None  # the engine itself sees to how they are written
     held = [value for value in values if value is not None and value != ""]
     texts = [value for value in held if isinstance(value, str)]
     all_texts = len(texts) == len(held)

@@ -8,14 +8,15 @@ import math
 import re
 from typing import Any
 
-from jondel.core.model.values import Clipped, InvalidText, StoredValue, Value
+from jondel.core.model.values import Clipped, Exact, InvalidText, StoredValue, Value
 
 
 def json_value(value: Value) -> Any:
     """A value as JSON: null, number or string, else an object that says what it is.
 
     A blob is ``{"base64": …}``, a number that is not finite ``{"real": "Infinity"}``, text that is
-    not valid UTF-8 ``{"text_base64": …}``.
+    not valid UTF-8 ``{"text_base64": …}``; of the engines' other kinds true and false are JSON's
+    own, and everything else is ``{"type": "numeric", "text": "1.50"}``.
     """
     match value:
         case bytes():
@@ -24,6 +25,10 @@ def json_value(value: Value) -> Any:
             return {"text_base64": base64.b64encode(raw).decode()}
         case float() if not math.isfinite(value):
             return {"real": {"inf": "Infinity", "-inf": "-Infinity"}.get(str(value), "NaN")}
+        case Exact("boolean", "true" | "false" as text):
+            return text == "true"
+        case Exact(kind, text):
+            return {"type": kind, "text": text}
         case Clipped():
             raise TypeError("a clipped value cannot be written out")
         case _:
@@ -37,8 +42,12 @@ def value_from_json(plain: Any) -> StoredValue:
         ValueError: it is none.
     """
     match plain:
-        case None | int() | float() | str() if not isinstance(plain, bool):
+        case bool():
+            return Exact("boolean", "true" if plain else "false")
+        case None | int() | float() | str():
             return plain
+        case {"type": str(kind), "text": str(text)}:
+            return Exact(kind, text)
         case {"base64": str(text)}:
             return base64.b64decode(text, validate=True)
         case {"text_base64": str(text)}:

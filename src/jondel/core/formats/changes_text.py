@@ -16,7 +16,7 @@ from jondel.core.model.changes import (
     TableChanges,
 )
 from jondel.core.model.differences import Difference, TextDifference, TimeDifference
-from jondel.core.model.values import storage_class
+from jondel.core.model.values import kind_of
 
 WHOLE = 1 << 40
 """More characters than any value has."""
@@ -85,7 +85,7 @@ def cell_parts(cell: CellChange, *, whole: bool = False) -> Iterator[list[Part]]
     both = [Part(before, "before"), Part(" → ", "mark"), Part(after, "after")]
     if cell.inside is None:
         if before == after and not isinstance(cell.before, NoValue):
-            classes = storage_class(cell.before), storage_class(cell.after)
+            classes = kind_of(cell.before), kind_of(cell.after)
             both.append(Part(f"  {classes[0]} → {classes[1]}", "mark"))
         yield both
     elif isinstance(cell.inside, TimeDifference):

@@ -11,7 +11,7 @@ from jondel.core.files.json_values import dumped, json_value
 from jondel.core.formats.changes_markdown import markdown_row, markdown_rule
 from jondel.core.formats.changes_text import WHOLE
 from jondel.core.model.rows import ResultRows
-from jondel.core.model.values import Clipped, InvalidText, Value
+from jondel.core.model.values import Clipped, InvalidText, Value, is_number
 
 _CELL_CHARACTERS = 60
 
@@ -32,7 +32,7 @@ def as_csv(result: ResultRows) -> Iterator[str]:
 def as_table(result: ResultRows, *, whole: bool = False) -> Iterator[str]:
     """Aligned columns for reading; long values are cut with a sign, or ``whole``."""
     numeric = [
-        bool(result.rows) and all(isinstance(row[i], int | float | None) for row in result.rows)
+        bool(result.rows) and all(row[i] is None or is_number(row[i]) for row in result.rows)
         for i in range(len(result.columns))
     ]
     limit = WHOLE if whole else _CELL_CHARACTERS

@@ -41,13 +41,14 @@ class ColumnType:
 
     ``kind`` is what the engine makes of values. ``meant`` is what people keep in columns declared
     so, where the engine knows no such kind of values: times as text, true and false as numbers.
-    ``labels`` are an enum's, in its own order.
+    ``labels`` are an enum's, in its own order. Where it is ``exact``, values are ``Exact`` ones.
     """
 
     name: str = ""
     kind: ValueKind = "any"
     meant: ValueKind | None = None
     labels: tuple[str, ...] = ()
+    exact: bool = False
 
     @property
     def use(self) -> ValueKind:

@@ -4,25 +4,28 @@ from __future__ import annotations
 
 from typing import TypeAlias
 
-from jondel.core.model.values import InvalidText, StoredValue
+from jondel.core.model.values import Exact, InvalidText, StoredValue
 
-SortKey: TypeAlias = tuple[tuple[int, int | float | bytes], ...]
+SortKey: TypeAlias = tuple[tuple[int, int | float | bytes, str], ...]
 
 
 def sort_key(values: tuple[StoredValue, ...]) -> SortKey:
-    """A key that sorts as ``Database.stream_rows`` orders: NULL, numbers, text, blobs."""
+    """A key that sorts as ``Database.stream_rows`` orders: NULL, numbers, text, blobs. Exact
+    values go by the bytes of their text here, like text: what counts is that both sides agree."""
     return tuple(_rank(value) for value in values)
 
 
-def _rank(value: StoredValue) -> tuple[int, int | float | bytes]:
+def _rank(value: StoredValue) -> tuple[int, int | float | bytes, str]:
     match value:
         case None:
-            return 0, 0
+            return 0, 0, ""
         case int() | float():
-            return 1, value
+            return 1, value, ""
         case str():
-            return 2, value.encode("utf-8", "surrogatepass")
+            return 2, value.encode("utf-8", "surrogatepass"), ""
+        case Exact(kind, text):
+            return 2, text.encode("utf-8", "surrogatepass"), kind
         case InvalidText(raw):
-            return 2, raw
+            return 2, raw, ""
         case bytes():
-            return 3, value
+            return 3, value, ""

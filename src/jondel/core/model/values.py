@@ -1,16 +1,15 @@
 """Values as a database stores them.
 
-A stored value is one of five storage classes. ``None``, ``int``, ``float``, ``str`` and ``bytes``
-carry them; two further types stand for what those cannot: text that is not valid in its encoding,
-and a value too large to be brought along whole.
+``None``, ``int``, ``float``, ``str`` and ``bytes`` are a value as it is. Whatever else an engine
+has is an ``Exact`` one: its kind, and its text as the engine itself writes it. Two further types
+stand for text that is not valid in its encoding, and for a value too large to be brought along
+whole.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
-
-StorageClass: TypeAlias = Literal["null", "integer", "real", "text", "blob"]
+from typing import TypeAlias
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,19 +20,39 @@ class InvalidText:
 
 
 @dataclass(frozen=True, slots=True)
+class Exact:
+    """A value that none of Python's types holds without loss: a decimal, a time, a uuid.
+
+    ``kind`` is one of ``ValueKind``, or an engine's own name for a type that has none of those.
+    ``text`` is how the engine writes the value, exactly: never rounded, never written otherwise.
+    Equal are values of the same kind and text.
+    """
+
+    kind: str
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
+
+
+@dataclass(frozen=True, slots=True)
 class Clipped:
     """The beginning of a value that was too large to read whole.
 
-    ``size`` counts the bytes of the whole stored value; ``head`` holds its first bytes (of text,
-    in UTF-8, as stored).
+    ``kind`` is the whole value's, see ``kind_of``. ``size`` counts the bytes of the whole stored
+    value; ``head`` holds its first bytes (of text, in UTF-8, as stored).
     """
 
-    storage_class: StorageClass
+    kind: str
     size: int
     head: bytes
 
+    @property
+    def is_blob(self) -> bool:
+        return self.kind == "blob"
 
-StoredValue: TypeAlias = int | float | str | bytes | InvalidText | None
+
+StoredValue: TypeAlias = int | float | str | bytes | Exact | InvalidText | None
 """A value in full: what diffs compare and JSON carries."""
 
 Value: TypeAlias = StoredValue | Clipped
@@ -44,7 +63,7 @@ Row: TypeAlias = tuple[StoredValue, ...]
 
 ShownRow: TypeAlias = tuple[Value, ...]
 
-_CLASSES: dict[type, StorageClass] = {
+_KINDS: dict[type, str] = {
     type(None): "null",
     int: "integer",
     float: "real",
@@ -54,15 +73,20 @@ _CLASSES: dict[type, StorageClass] = {
 }
 
 
-def storage_class(value: Value) -> StorageClass:
-    """Name the storage class of a value."""
-    if isinstance(value, Clipped):
-        return value.storage_class
-    return _CLASSES[type(value)]
+def kind_of(value: Value) -> str:
+    """What kind of value it is: null, integer, real, text, blob, or an exact value's own kind."""
+    if isinstance(value, Exact | Clipped):
+        return value.kind
+    return _KINDS[type(value)]
+
+
+def is_number(value: Value) -> bool:
+    """Whether it is a number of any kind."""
+    return isinstance(value, int | float) or (isinstance(value, Exact) and value.kind == "numeric")
 
 
 def identical(one: Value, other: Value) -> bool:
-    """Tell whether two values are stored alike: same storage class and same value.
+    """Tell whether two values are stored alike: same kind and same value.
 
     1, 1.0 and '1' differ, and so do NULL, '' and a zero-length blob.
     """
@@ -78,8 +102,10 @@ def clipped(value: Value, max_bytes: int) -> Value:
             raw, kind = value, "blob"
         case InvalidText(raw):
             kind = "text"
+        case Exact(kind, text) if len(text) * 4 > max_bytes:
+            raw = text.encode("utf-8", "surrogatepass")
         case _:
             return value
     if len(raw) <= max_bytes:
         return value
-    return Clipped("text" if kind == "text" else "blob", len(raw), raw[:max_bytes])
+    return Clipped(kind, len(raw), raw[:max_bytes])

@@ -7,16 +7,17 @@ from collections.abc import Sequence
 from typing import Literal, TypeAlias
 
 from jondel.core.model.statements import Statement
-from jondel.core.model.values import Clipped, InvalidText, Value
+from jondel.core.model.values import Clipped, Exact, InvalidText, Value
 
 MarkStyle: TypeAlias = Literal["literals", "?", ":name", "$1", "%s"]
 MARK_STYLES: tuple[MarkStyle, ...] = ("literals", "?", ":name", "$1", "%s")
 
+_PLAIN_TYPE = re.compile(r"[a-z][a-z0-9_]*( [a-z]+)*")
 _UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f]")
 
 
 def literal(value: Value) -> str:
-    """A value as SQLite's SQL writes it; it comes out as the same storage class."""
+    """A value as SQL writes it; SQLite makes the same of it again."""
     match value:
         case None:
             return "NULL"
@@ -31,6 +32,10 @@ def literal(value: Value) -> str:
             return "'" + value.replace("'", "''") + "'"
         case bytes():
             return f"X'{value.hex()}'"
+        case Exact("boolean", "true" | "false" as text):
+            return text.upper()
+        case Exact(kind, text):
+            return f"CAST({literal(text)} AS {_type_name(kind)})"
         case InvalidText(raw):
             return f"CAST(X'{raw.hex()}' AS TEXT)"
         case Clipped(kind, size, _):
@@ -73,6 +78,14 @@ def _marks(statement: Statement, style: MarkStyle) -> list[str]:
             mark, number = f":{plain}_{number}", number + 1
         marks.append(mark)
     return marks
+
+
+def _type_name(kind: str) -> str:
+    """A type's name as it stands in a cast; one that holds anything else is in quotes."""
+    if _PLAIN_TYPE.fullmatch(kind):
+        return kind
+    doubled = kind.replace('"', '""')
+    return f'"{doubled}"'
 
 
 def _real(value: float) -> str:

@@ -9,8 +9,9 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
-from jondel.core.browse.display import safe_name
+from jondel.core.browse.display import line, safe_name
 from jondel.core.browse.typed_values import as_typed, typed_value
+from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.filters import (
     OPERATORS,
     ColumnCondition,
@@ -159,7 +160,11 @@ class ConditionDialog(Dialog[Condition | None]):
         if operator in _TEXT_OPERATORS or operator == "does not match":
             values: tuple[StoredValue, ...] = tuple(parts)
         else:
-            values = tuple(typed_value(part, declared) for part in parts)
+            try:
+                values = tuple(typed_value(part, declared) for part in parts)
+            except ValueUnsuitable as error:
+                self._say(line(str(error), 200))
+                return
         if len(values) < fewest or (most is not None and len(values) > most):
             self._say(f"{operator} takes {fewest if fewest == most else 'some'} values")
         elif most == 1 and typed == "":

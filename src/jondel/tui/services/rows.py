@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeAlias, TypeVar
 
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.engines.protocol import ArrangingProgress, Database, Extent
+from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow, StoredValue
@@ -188,9 +189,11 @@ class RowService:
         if len(parts) != len(table.primary_key):
             return None
         columns = map(table.column, table.primary_key)
-        key = [
-            typed_value(part.strip(), column) for part, column in zip(parts, columns, strict=True)
-        ]
+        pairs = zip(parts, columns, strict=True)
+        try:
+            key = [typed_value(part.strip(), column) for part, column in pairs]
+        except ValueUnsuitable:
+            return None
 
         def work(database: Database) -> int | None:
             position = database.find_position(table, table.primary_key, key)

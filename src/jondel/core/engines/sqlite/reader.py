@@ -424,7 +424,7 @@ class SqliteReader(SteadyReader):
         head = stored_values.head(self._connection, table, row_id, column)
         if head is None:
             return value
-        if value.storage_class == "text" and self._encoding != "utf-8":
+        if value.kind == "text" and self._encoding != "utf-8":
             head = head.decode(self._encoding, "replace").encode()
         return replace(value, head=head)
 

@@ -7,7 +7,7 @@ from typing import Any, TypeAlias
 
 from jondel.core.engines.sqlite.sql_text import quoted, quoted_list
 from jondel.core.model.statements import Argument, Statement
-from jondel.core.model.values import InvalidText, StoredValue, storage_class
+from jondel.core.model.values import InvalidText, StoredValue, kind_of
 from jondel.core.model.writes import RowWrite, WriteKind
 
 _ARGUMENT = "\0"
@@ -81,7 +81,7 @@ def _marked(storage: str) -> str:
 
 
 def _class_of(value: StoredValue) -> str:
-    return "invalid" if isinstance(value, InvalidText) else storage_class(value)
+    return "invalid" if isinstance(value, InvalidText) else kind_of(value)
 
 
 def bound_value(value: StoredValue) -> Any:

@@ -10,7 +10,7 @@ from rich.cells import cell_len
 
 from jondel.core.browse.display import pieces
 from jondel.core.browse.layout import ColumnLayout
-from jondel.core.model.values import ShownRow
+from jondel.core.model.values import ShownRow, is_number
 from jondel.tui.widgets.cell_text import width_of
 from jondel.tui.widgets.sheet.source import SourceColumn
 
@@ -67,7 +67,7 @@ class SheetColumns:
         self.right: list[bool] = []
         for field, column in zip(self.fields, shown, strict=True):
             values = [row[field] for row in rows if row and row[field] is not None]
-            numeric = all(isinstance(value, int | float) for value in values)
+            numeric = all(is_number(value) for value in values)
             self.right.append(numeric if values else column.numeric)
         self._wanted_frozen = layout.frozen_places(key, [column.name for column in shown])
         self.frozen = 0
