@@ -77,7 +77,7 @@ def test_what_sqlalchemy_wrote_is_found_cell_by_cell(
     tables = {table.name: table for table in database.schema().tables if not table.internal}
     assert list(tables) == ["berth", "pontoon"]
     assert tables["berth"].links_from("pontoon_name")[0].target_table == TableId("pontoon")
-    assert database.measure(tables["berth"]).rows == 300
+    assert database.rows.measure(tables["berth"]).rows == 300
     trail = trail_of(database)
     before = trail.take(database)
     _run(path, _ACT)

@@ -82,6 +82,10 @@ class TargetUnavailable(TargetError):
     """The database cannot be opened for another reason."""
 
 
+class FeatureMissing(JondelError):
+    """A database cannot do what is asked of it; the message says what, and why."""
+
+
 class ReadError(JondelError):
     """Something in a usable database cannot be read."""
 

@@ -73,7 +73,7 @@ def test_ghosts_stand_where_the_records_stood(
             (changes,) = compare(*sides).tables
         table = database.schema().named("t")
         assert table is not None
-        made = None if arrangement.natural else database.arrange(table, arrangement)
+        made = None if arrangement.natural else database.finder.arrange(table, arrangement)
         found = ghosts_of(database, table, changes, arrangement, made)
     expected, passed = [], 0
     for k in listed:

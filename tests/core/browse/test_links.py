@@ -152,7 +152,7 @@ def test_a_column_beside_says_into_which_table_an_id_points(
     schema = database.schema()
     notes = schema.named("notes")
     assert notes is not None
-    rows = database.read_window(notes, 0, 3).rows
+    rows = database.rows.read_window(notes, 0, 3).rows
     found = [target_of(database, schema, link, notes, rows[1]) for link in links]
     assert found[0] is None
     assert found[1] is not None
@@ -161,7 +161,7 @@ def test_a_column_beside_says_into_which_table_an_id_points(
     assert boats is not None
     cells = children_cells(links[0], boats, (2,))
     assert cells == (("subject_id", 2), ("subject_type", "Boat"))
-    assert database.count_matching(notes, cells) == 1
+    assert database.rows.count_matching(notes, cells) == 1
 
 
 @pytest.mark.parametrize("value", ["NULL", "99"])

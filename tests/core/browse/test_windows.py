@@ -19,7 +19,7 @@ def _cache(make: MakeDatabase, opened: Callable[[Path], Database], rows: int) ->
     database = opened(path)
     table = database.schema().named("t")
     assert table is not None
-    cache = WindowCache(table, database.measure(table))
+    cache = WindowCache(table, database.rows.measure(table))
     cache.database = database  # type: ignore[attr-defined]
     return cache
 

@@ -20,6 +20,7 @@ from oracle import as_found, expected
 
 from jondel.core.diff.compare import Scope, compare
 from jondel.core.engines import pages
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.registry import open_database
 from jondel.core.model.changes import NO_VALUE, Changes
 from jondel.core.model.values import InvalidText
@@ -115,7 +116,9 @@ def _both_ways(trail: Trail, before: Any, after: Any) -> Changes:
             return Changes()
         for side in sides:
             for table in workload.TABLES.keys() - {"folded", "reversed"}:
-                assert side.execute(f"PRAGMA integrity_check({table})").rows == (("ok",),)
+                assert statements_of(side).execute(f"PRAGMA integrity_check({table})").rows == (
+                    ("ok",),
+                )
         for internal in (True, False):
             scope = Scope(internal=internal)
             by_pages = compare(*sides, scope)

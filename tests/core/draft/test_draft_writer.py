@@ -17,6 +17,7 @@ from conftest import MakeDatabase, OpenApp
 from jondel.core.draft.draft import Draft
 from jondel.core.draft.draft_plan import cells_of, plan_of
 from jondel.core.draft.draft_writer import Places, conflicts_of, settle, write_draft
+from jondel.core.engines.needed import writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import RecordsMovedOn, WriteError, WriteRefused
@@ -58,7 +59,7 @@ def _edit(
     **values: object,
 ) -> None:
     table = _table(database, name)
-    row = database.read_record(table, position, 1 << 20)
+    row = database.rows.read_record(table, position, 1 << 20)
     assert row is not None
     for column, value in values.items():
         draft.set_cell(table.id, position, cells_of(table, row), column, value)  # type: ignore[arg-type]
@@ -66,7 +67,7 @@ def _edit(
 
 def _delete(draft: Draft, database: Database, name: str, *position: StoredValue) -> None:
     table = _table(database, name)
-    row = database.read_record(table, position, 1 << 20)
+    row = database.rows.read_record(table, position, 1 << 20)
     assert row is not None
     draft.delete(table.id, position, cells_of(table, row))
 
@@ -199,7 +200,7 @@ def test_what_a_cascade_takes_is_planned_statement_by_statement(
         ("update", "boats", (("berth", None),)),
         ("delete", "berths", ()),
     ]
-    shown = database.write_statement(plan.plan.writes[0]).text()
+    shown = writer_of(database).write_statement(plan.plan.writes[0]).text()
     assert shown.startswith('UPDATE "boats" SET "berth" = ? WHERE "rowid" IS ? AND')
 
 
@@ -347,8 +348,11 @@ def test_what_cannot_be_written_says_why(
     make: MakeDatabase, opened: Opened, statements: tuple[str, ...], table: str, reason: str
 ) -> None:
     database = opened(make(*statements))
-    assert reason in database.why_not_written(_table(database, table))
-    assert database.why_not_written(_table(opened(make(*_HARBOUR, name="b.db")), "boats")) == ""
+    assert reason in writer_of(database).why_not_written(_table(database, table))
+    assert (
+        writer_of(database).why_not_written(_table(opened(make(*_HARBOUR, name="b.db")), "boats"))
+        == ""
+    )
 
 
 def test_a_table_ordered_by_what_only_the_app_knows_is_read_and_not_written(
@@ -363,13 +367,13 @@ def test_a_table_ordered_by_what_only_the_app_knows_is_read_and_not_written(
         connection.execute("INSERT INTO t VALUES (1, 'a')")
     database = opened(path)
     table = _table(database, "t")
-    assert database.read_window(table, 0, 5).rows == ((1, "a"),)
-    assert "tidal" in database.why_not_written(table)
+    assert database.rows.read_window(table, 0, 5).rows == ((1, "a"),)
+    assert "tidal" in writer_of(database).why_not_written(table)
     draft = Draft()
     draft.insert(TableId("t"), {"name": "b"})
     with pytest.raises(WriteRefused, match="tidal"):
         plan_of(draft, database)
-    assert database.why_not_written(_table(database, "free")) == ""
+    assert writer_of(database).why_not_written(_table(database, "free")) == ""
 
 
 # Against a model, with an app that writes meanwhile

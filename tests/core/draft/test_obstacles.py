@@ -43,7 +43,7 @@ _HARBOUR = (
 def _delete(draft: Draft, database: Database, name: str, *position: StoredValue) -> None:
     table = database.schema().named(name)
     assert table is not None
-    row = database.read_record(table, position, 1 << 20)
+    row = database.rows.read_record(table, position, 1 << 20)
     assert row is not None
     draft.delete(table.id, position, cells_of(table, row))
 

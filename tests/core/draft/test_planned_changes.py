@@ -60,7 +60,7 @@ def test_the_records_told_are_those_that_change(
     ):
         table = database.schema().named(name)
         assert table is not None
-        row = database.read_record(table, position, 1000)
+        row = database.rows.read_record(table, position, 1000)
         assert row is not None
         draft.set_cell(table.id, position, cells_of(table, row), column, value)
     berths = database.schema().named("berths")

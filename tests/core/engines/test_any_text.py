@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import JondelCommand
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.registry import open_database
 from jondel.core.model.filters import Arrangement, OrderKey
 from jondel.core.model.values import InvalidText
@@ -42,18 +43,18 @@ def test_rows_are_found_and_ordered_by_such_keys(path: Path) -> None:
         table, view = (database.schema().named(name) for name in "tw")
         assert table is not None
         assert view is not None
-        positions = database.read_window(table, 0, 10).positions
+        positions = database.rows.read_window(table, 0, 10).positions
         assert positions == (("ok", 1), (InvalidText(b"\x80"), 3), (InvalidText(_BAD), 2))
         for number, position in enumerate(positions):
-            assert database.ordinal_of(table, position) == number
-            assert database.read_record(table, position, 99) is not None
-            assert database.find_position(table, ("k", "n"), position) == position
-        order = database.arrange(table, Arrangement(None, (OrderKey("v", True),)))
+            assert database.rows.ordinal_of(table, position) == number
+            assert database.rows.read_record(table, position, 99) is not None
+            assert database.rows.find_position(table, ("k", "n"), position) == position
+        order = database.finder.arrange(table, Arrangement(None, (OrderKey("v", True),)))
         assert [order.ordinal_of(position) for position in positions] == [2, 0, 1]
-        assert database.tally(table, "v", Arrangement(), positions[1:]).rows == 2
-        assert [hit.position for hit in database.find_text(table, "b")] == [positions[2]]
-        made = database.arrange(view, Arrangement(None, (OrderKey("v"),)))
-        rows = database.read_window(view, 0, 9, order=made).rows
+        assert database.finder.tally(table, "v", Arrangement(), positions[1:]).rows == 2
+        assert [hit.position for hit in database.finder.find_text(table, "b")] == [positions[2]]
+        made = database.finder.arrange(view, Arrangement(None, (OrderKey("v"),)))
+        rows = database.rows.read_window(view, 0, 9, order=made).rows
         assert rows == (("a", "ok"), ("b", InvalidText(_BAD)), ("c", InvalidText(b"\x80")))
 
 
@@ -83,9 +84,11 @@ def test_utf_16_that_is_not_valid_is_not_made_into_something_else(tmp_path: Path
         table = database.schema().named("t")
         assert table is not None
         expected = ((InvalidText(bytes.fromhex("00d84100")),), ("fine",))
-        assert database.read_window(table, 0, 9).rows == expected
-        assert database.execute("SELECT v FROM t").rows == expected
-        assert [r for b in database.stream_rows(table, ["v"], []) for r in b] == list(expected)
+        assert database.rows.read_window(table, 0, 9).rows == expected
+        assert statements_of(database).execute("SELECT v FROM t").rows == expected
+        assert [r for b in database.scanner.stream_rows(table, ["v"], []) for r in b] == list(
+            expected
+        )
 
 
 def test_json_is_a_whole_document_where_a_table_cannot_be_read(
@@ -124,7 +127,7 @@ def test_a_tally_of_chosen_keys_counts_all_of_them(tmp_path: Path) -> None:
         table = database.schema().named("t")
         assert table is not None
         positions = [(f"key {number}",) for number in range(1, 11_501)]
-        found = database.tally(table, "v", Arrangement(), positions)
+        found = database.finder.tally(table, "v", Arrangement(), positions)
         assert (found.rows, found.total) == (11_500, 23_000)
 
 

@@ -15,6 +15,7 @@ import pytest
 import busy_app
 import outside
 from conftest import JondelCommand, MakeDatabase, OpenApp
+from jondel.core.engines.needed import commits_of, statements_of, writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database, open_pages
 from jondel.core.engines.sqlite import committed_state, file_times
@@ -76,16 +77,18 @@ def _read_states(wanted: int, database: Database, folder: Path) -> None:
                         shelf.passing(database) as state,
                         closing(open_pages(state.image, location="it")) as image,
                     ):
-                        assert image.execute("PRAGMA integrity_check").rows == (("ok",),)
-                        found = _check(image.execute(busy_app.INVARIANT).rows[0])
+                        assert statements_of(image).execute("PRAGMA integrity_check").rows == (
+                            ("ok",),
+                        )
+                        found = _check(statements_of(image).execute(busy_app.INVARIANT).rows[0])
                 elif number % 4 == 1:
                     table = database.schema().named("a")
                     assert table is not None
-                    window = database.read_window(table, 0, busy_app.ROWS)
+                    window = database.rows.read_window(table, 0, busy_app.ROWS)
                     assert [row[0] for row in window.rows] == list(range(busy_app.ROWS))
                     found = sum(row[1] for row in window.rows)  # type: ignore[misc]
                 else:
-                    found = _check(database.execute(busy_app.INVARIANT).rows[0])
+                    found = _check(statements_of(database).execute(busy_app.INVARIANT).rows[0])
             except TargetBusy:
                 continue
             assert found >= last, "an older state after a newer one"
@@ -146,12 +149,12 @@ def test_an_exclusive_app_can_start_and_go_beside_an_open_database(
 ) -> None:
     path = make("CREATE TABLE t(v)", "INSERT INTO t VALUES (1)", journal=journal)
     database = opened(path)
-    assert database.execute("SELECT v FROM t").rows == ((1,),)
+    assert statements_of(database).execute("SELECT v FROM t").rows == ((1,),)
     for number in range(3):
         holder = app(path, timeout=0.0)
         holder.run("PRAGMA locking_mode=EXCLUSIVE")
         holder.run("UPDATE t SET v = v + 1")
-        assert database.execute("SELECT v FROM t").rows == ((number + 2,),)
+        assert statements_of(database).execute("SELECT v FROM t").rows == ((number + 2,),)
         holder.close()
         assert [p.name for p in tmp_path.glob("app.db*")] == ["app.db"]
 
@@ -164,11 +167,11 @@ def test_an_app_changes_its_journal_mode_and_migrates_beside_an_open_database(
     for mode in ("DELETE", "WAL", "TRUNCATE", "WAL"):
         assert writer.run(f"PRAGMA journal_mode={mode}") == [[mode.lower()]]
         writer.run("UPDATE t SET v = v + 1")
-        assert database.execute("SELECT v FROM t").rows == tuple(
+        assert statements_of(database).execute("SELECT v FROM t").rows == tuple(
             map(tuple, writer.run("SELECT v FROM t"))
         )
         expected = "wal" if mode == "WAL" else "delete"
-        assert database.execute("PRAGMA journal_mode").rows == ((expected,),)
+        assert statements_of(database).execute("PRAGMA journal_mode").rows == ((expected,),)
     for statement in ("VACUUM", "ALTER TABLE t ADD COLUMN w", "DROP TABLE t", "CREATE TABLE u(x)"):
         writer.run(statement)
         tables = [t.name for t in database.schema().tables if not t.internal]
@@ -191,7 +194,7 @@ def test_a_transaction_with_its_journal_in_memory_is_waited_for_and_named(
     with pytest.raises(TargetLocked, match=f"pid {writer.pid}"):
         opened(path)
     writer.run("COMMIT")
-    assert opened(path).execute("SELECT DISTINCT v FROM t").rows == (("half",),)
+    assert statements_of(opened(path)).execute("SELECT DISTINCT v FROM t").rows == (("half",),)
 
 
 def test_a_reader_of_its_own_lock_is_taken_only_when_it_is_allowed(
@@ -230,7 +233,7 @@ def test_a_reader_of_its_own_lock_is_taken_only_when_it_is_allowed(
 
     monkeypatch.setattr(capture, "reading_lock", noted)
     with closing(open_database(path, lock=True)) as database:
-        assert database.execute("SELECT v FROM t").rows == ((1,),)
+        assert statements_of(database).execute("SELECT v FROM t").rows == ((1,),)
     assert outside.rows(path, "SELECT v FROM t") == [[1]]
 
 
@@ -245,7 +248,7 @@ def test_a_hard_link_is_read_with_the_log_of_the_name_that_the_app_opened(
         other = folder / "other.db"
         os.link(path, other)
         database = opened(other)
-        assert database.execute("SELECT v FROM t").rows == (("in the log",),)
+        assert statements_of(database).execute("SELECT v FROM t").rows == (("in the log",),)
         assert any("app.db" in notice for notice in database.notices)
 
 
@@ -255,10 +258,10 @@ def test_a_file_copied_over_another_of_the_same_schema_version_is_read_anew(
     path = make("CREATE TABLE t(v)", "INSERT INTO t VALUES (1)")
     other = make("CREATE TABLE u(w)", "INSERT INTO u VALUES (2)", name="other.db")
     database = opened(path)
-    assert database.execute("SELECT * FROM t").rows == ((1,),)
+    assert statements_of(database).execute("SELECT * FROM t").rows == ((1,),)
     path.write_bytes(other.read_bytes())
     assert [t.name for t in database.schema().tables if not t.internal] == ["u"]
-    assert database.execute("SELECT * FROM u").rows == ((2,),)
+    assert statements_of(database).execute("SELECT * FROM u").rows == ((2,),)
 
 
 @pytest.mark.parametrize("journal", ["WAL", "DELETE", "PERSIST", "TRUNCATE"])
@@ -272,7 +275,9 @@ def test_writing_leaves_the_companions_as_they_were(
 
     def insert(number: int) -> set[str]:
         write = RowWrite("insert", TableId("t"), (), (("id", number),), str(number))
-        database.apply(WritePlan((write,), (), triggers=False), database.mark())
+        writer_of(database).apply(
+            WritePlan((write,), (), triggers=False), commits_of(database).mark()
+        )
         return {p.name for p in tmp_path.glob("app.db*")}
 
     before = {p.name for p in tmp_path.glob("app.db*")}
@@ -299,7 +304,7 @@ def test_work_that_was_stopped_does_not_stop_what_comes_later(
     database.resume()
     found, tries = LiveFiles.find, iter([NotYet(0.001), NotYet(0.001)])
     monkeypatch.setattr(LiveFiles, "find", lambda files: next(tries, None) or found(files))
-    assert database.execute("SELECT v FROM t").rows == ((1,),)
+    assert statements_of(database).execute("SELECT v FROM t").rows == ((1,),)
 
 
 def test_waiting_for_a_state_is_stopped_at_once(
@@ -314,7 +319,7 @@ def test_waiting_for_a_state_is_stopped_at_once(
     started = time.monotonic()
     threading.Timer(0.2, database.interrupt).start()
     with pytest.raises(Cancelled):
-        database.execute("SELECT v FROM t")
+        statements_of(database).execute("SELECT v FROM t")
     assert time.monotonic() - started < 1.5
 
 
@@ -326,7 +331,7 @@ def test_a_schema_that_was_read_of_no_one_state_is_not_kept(
 
     path = make("CREATE TABLE t(v)", "INSERT INTO t VALUES ('kept')", "CREATE TABLE gone(x)")
     database, writer = opened(path), app(path)
-    assert database.execute("SELECT v FROM t").rows == (("kept",),)
+    assert statements_of(database).execute("SELECT v FROM t").rows == (("kept",),)
     before = path.read_bytes()
     writer.run("DROP TABLE gone")
     writer.run("CREATE TABLE other(x)")
@@ -350,7 +355,7 @@ def test_a_schema_that_was_read_of_no_one_state_is_not_kept(
     monkeypatch.setattr(CommittedState, "held", held_never_when_torn)
     names = [t.name for t in database.schema().tables if not t.internal]
     assert names == ["other", "t"]
-    assert database.execute("SELECT v FROM t WHERE v = 'kept'").rows == (("kept",),)
+    assert statements_of(database).execute("SELECT v FROM t WHERE v = 'kept'").rows == (("kept",),)
 
 
 def test_a_file_that_grew_while_its_state_was_found_is_not_taken_for_damaged(
@@ -374,5 +379,5 @@ def test_a_file_that_grew_while_its_state_was_found_is_not_taken_for_damaged(
 
     monkeypatch.setattr(committed_state.LiveFiles, "_current_journal", after_the_app_moved_on)
     database = opened(path)
-    assert database.execute("SELECT count(*), min(v) FROM t").rows == ((2, "first"),)
-    assert database.execute("PRAGMA integrity_check").rows == (("ok",),)
+    assert statements_of(database).execute("SELECT count(*), min(v) FROM t").rows == ((2, "first"),)
+    assert statements_of(database).execute("PRAGMA integrity_check").rows == (("ok",),)

@@ -16,6 +16,7 @@ import pytest
 
 import outside
 from conftest import MakeDatabase
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.sqlite.capture import capture_pages
 from jondel.core.engines.sqlite.private_copy import PrivateCopy
@@ -146,5 +147,5 @@ def test_an_old_log_beside_a_file_of_another_mode_is_played_as_sqlite_plays_it(
     content = bytearray(path.read_bytes())
     content[18:20] = b"\x01\x01"
     path.write_bytes(content)
-    found = opened(path).execute("SELECT v FROM t").rows
+    found = statements_of(opened(path)).execute("SELECT v FROM t").rows
     assert found == tuple(map(tuple, outside.rows(path, "SELECT v FROM t")))

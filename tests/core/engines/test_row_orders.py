@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from condition_strategies import TYPES, VALUES, column_list, conditions
 from conftest import MakeDatabase, OpenApp
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import ArrangingProgress, Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import Cancelled, ConditionInvalid
@@ -47,7 +48,7 @@ def _make(path: Path, rows: list[tuple[object, ...]], options: str) -> None:
 
 
 def _stored(database: Database, table: Table) -> list[dict[str, object]]:
-    rows = database.read_window(table, 0, 1000).rows
+    rows = database.rows.read_window(table, 0, 1000).rows
     return [dict(zip(table.column_names, row, strict=True)) for row in rows]
 
 
@@ -79,8 +80,8 @@ def test_an_arrangement_finds_and_orders_what_a_naive_reading_does(
                         key=lambda row, key=key: rank(row[key.column]),  # type: ignore[misc]
                         reverse=key.descending,
                     )
-                made = database.arrange(table, arrangement)
-                window = database.read_window(table, 0, 100, order=made)
+                made = database.finder.arrange(table, arrangement)
+                window = database.rows.read_window(table, 0, 100, order=made)
                 ids = [row[0] for row in window.rows]
                 assert made.rows == len(expected)
                 assert sorted(map(str, ids)) == sorted(str(row["id"]) for row in expected)
@@ -110,8 +111,8 @@ def test_windows_of_an_order_join_without_a_seam(
 ) -> None:
     database = opened(_numbers(make, options))
     table = _table(database)
-    made = database.arrange(table, Arrangement(None, (OrderKey("word", True),)))
-    windows = [database.read_window(table, at, 128, order=made) for at in range(0, 1000, 128)]
+    made = database.finder.arrange(table, Arrangement(None, (OrderKey("word", True),)))
+    windows = [database.rows.read_window(table, at, 128, order=made) for at in range(0, 1000, 128)]
     words = [str(row[1]) for window in windows for row in window.rows]
     assert words == sorted(words, reverse=True)
     assert len(words) == made.rows == 1000
@@ -129,10 +130,10 @@ def test_the_first_rows_are_told_before_the_order_is_made(
     arrangement = Arrangement(
         ColumnCondition("n", "is", (3,)), (OrderKey("word"), OrderKey("id", True))
     )
-    made = database.arrange(
+    made = database.finder.arrange(
         _table(database), arrangement, first=firsts.append, on_progress=told.append, first_rows=20
     )
-    whole = database.read_window(_table(database), 0, 20, order=made)
+    whole = database.rows.read_window(_table(database), 0, 20, order=made)
     assert firsts == [whole]
     assert told[-1].rows == made.rows == 100
     assert [entry.rows for entry in told] == sorted(entry.rows for entry in told)
@@ -145,9 +146,14 @@ def test_a_sort_can_be_stopped(make: MakeDatabase, opened: Opened) -> None:
         database.interrupt()
 
     with pytest.raises(Cancelled):
-        database.arrange(_table(database), Arrangement(None, (OrderKey("word"),)), on_progress=stop)
+        database.finder.arrange(
+            _table(database), Arrangement(None, (OrderKey("word"),)), on_progress=stop
+        )
     database.resume()
-    assert database.arrange(_table(database), Arrangement(None, (OrderKey("n"),))).rows == 200_000
+    assert (
+        database.finder.arrange(_table(database), Arrangement(None, (OrderKey("n"),))).rows
+        == 200_000
+    )
 
 
 def test_a_row_that_went_away_leaves_a_gap_in_its_order(
@@ -156,9 +162,9 @@ def test_a_row_that_went_away_leaves_a_gap_in_its_order(
     path = _numbers(make)
     database = opened(path)
     table = _table(database)
-    made = database.arrange(table, Arrangement(None, (OrderKey("id", True),)))
+    made = database.finder.arrange(table, Arrangement(None, (OrderKey("id", True),)))
     app(path).run("DELETE FROM t WHERE id = 1998")
-    window = database.read_window(table, 0, 3, order=made)
+    window = database.rows.read_window(table, 0, 3, order=made)
     assert [row[:1] for row in window.rows] == [(2000,), (), (1996,)]
 
 
@@ -173,9 +179,11 @@ def test_orders_of_views_leave_nothing_in_the_file_and_are_dropped(
     database = opened(path)
     view = _table(database, "v")
     for _ in range(5):
-        made = database.arrange(view, Arrangement(None, (OrderKey("c"), OrderKey("word"))))
-        assert database.read_window(view, 1, 1, order=made).rows == (("w1", 1),)
-    tables = database.execute("SELECT name FROM sqlite_temp_schema WHERE type = 'table'")
+        made = database.finder.arrange(view, Arrangement(None, (OrderKey("c"), OrderKey("word"))))
+        assert database.rows.read_window(view, 1, 1, order=made).rows == (("w1", 1),)
+    tables = statements_of(database).execute(
+        "SELECT name FROM sqlite_temp_schema WHERE type = 'table'"
+    )
     assert len(tables.rows) <= 2
     assert path.read_bytes() == before
     assert [t.name for t in database.schema().tables if not t.internal] == ["t", "v"]
@@ -198,9 +206,9 @@ def test_a_condition_in_sql_is_one_expression(
 ) -> None:
     database = opened(_numbers(make))
     with pytest.raises(ConditionInvalid, match=reason):
-        database.check_condition(_table(database), SqlCondition(sql))
+        database.finder.check_condition(_table(database), SqlCondition(sql))
     with pytest.raises(ConditionInvalid, match=reason):
-        database.arrange(_table(database), Arrangement(SqlCondition(sql)))
+        database.finder.arrange(_table(database), Arrangement(SqlCondition(sql)))
 
 
 def test_a_condition_in_sql_may_hold_comments_quotes_and_subqueries(
@@ -209,7 +217,7 @@ def test_a_condition_in_sql_may_hold_comments_quotes_and_subqueries(
     database = opened(_numbers(make))
     sql = "n IN (SELECT max(n) FROM t) AND word <> ')' /* ; */ AND \"n\" > 1 -- ("
     condition = GroupCondition("and", (SqlCondition(sql), ColumnCondition("id", "after", (100,))))
-    made = database.arrange(_table(database), Arrangement(condition))
+    made = database.finder.arrange(_table(database), Arrangement(condition))
     assert made.rows == 95
 
 
@@ -225,7 +233,7 @@ def test_what_cannot_be_a_condition_is_said(
 ) -> None:
     database = opened(_numbers(make))
     with pytest.raises(ConditionInvalid):
-        database.check_condition(_table(database), condition)
+        database.finder.check_condition(_table(database), condition)
 
 
 def test_words_are_searched_in_two_thousand_columns(
@@ -238,9 +246,9 @@ def test_words_are_searched_in_two_thousand_columns(
         connection.execute("INSERT INTO t(c0) VALUES ('hay')")
     database = opened(path)
     table = _table(database)
-    made = database.arrange(table, Arrangement(WordsCondition("NEEDLE")))
+    made = database.finder.arrange(table, Arrangement(WordsCondition("NEEDLE")))
     assert made.rows == 1
-    assert [(hit.column, hit.value) for hit in database.find_text(table, "eedl")] == [
+    assert [(hit.column, hit.value) for hit in database.finder.find_text(table, "eedl")] == [
         ("c1999", "needle")
     ]
 
@@ -254,11 +262,15 @@ def test_an_order_by_an_index_is_there_at_once(make: MakeDatabase, opened: Opene
     database = opened(path)
     for descending in (False, True):
         statement = "SELECT id FROM t ORDER BY n" + (" DESC, id DESC" if descending else ", id")
-        plan = database.execute(f"EXPLAIN QUERY PLAN {statement}").rows
+        plan = statements_of(database).execute(f"EXPLAIN QUERY PLAN {statement}").rows
         assert not any("TEMP B-TREE" in str(row) for row in plan)
-        made = database.arrange(_table(database), Arrangement(None, (OrderKey("n", descending),)))
-        ids = [p[0] for p in database.read_window(_table(database), 0, 1000, order=made).positions]
-        assert ids == [row[0] for row in database.execute(statement).rows]
+        made = database.finder.arrange(
+            _table(database), Arrangement(None, (OrderKey("n", descending),))
+        )
+        ids = [
+            p[0] for p in database.rows.read_window(_table(database), 0, 1000, order=made).positions
+        ]
+        assert ids == [row[0] for row in statements_of(database).execute(statement).rows]
 
 
 # Counting
@@ -267,23 +279,23 @@ def test_an_order_by_an_index_is_there_at_once(make: MakeDatabase, opened: Opene
 def test_a_large_table_is_estimated_then_counted(make: MakeDatabase, opened: Opened) -> None:
     database = opened(_numbers(make, rows=50_000))
     table = _table(database)
-    quick, exact = database.measure(table, quick=True), database.measure(table)
+    quick, exact = database.rows.measure(table, quick=True), database.rows.measure(table)
     assert (quick.precision, exact.precision) == ("estimate", "exact")
     assert abs(quick.rows - 50_000) < 500
     assert exact.rows == 50_000
     small = opened(make("CREATE TABLE t(a)", "INSERT INTO t VALUES (1)", name="small.db"))
-    assert small.measure(_table(small), quick=True).precision == "exact"
+    assert small.rows.measure(_table(small), quick=True).precision == "exact"
 
 
 @pytest.mark.parametrize("options", ["", "WITHOUT ROWID"], ids=["row-numbers", "by-key"])
 def test_any_row_is_found_by_landmarks(make: MakeDatabase, opened: Opened, options: str) -> None:
     database = opened(_numbers(make, options, rows=5000))
     table = _table(database)
-    extent = database.measure(table)
+    extent = database.rows.measure(table)
     assert extent.rows == 5000
     assert len(extent.landmarks) == 4
     for offset in (0, 1, 1023, 1024, 1025, 3000, 4095, 4096, 4990):
-        window = database.read_window(table, offset, 4, extent=extent)
+        window = database.rows.read_window(table, offset, 4, extent=extent)
         assert [row[0] for row in window.rows] == [2 * (offset + k) for k in (1, 2, 3, 4)]
 
 
@@ -300,13 +312,13 @@ def test_a_tally_adds_up_the_filtered_rows_or_the_chosen_ones(
         )
     )
     table = _table(database)
-    found = database.tally(table, "v", Arrangement())
+    found = database.finder.tally(table, "v", Arrangement())
     assert (found.rows, found.distinct, found.nulls, found.empty) == (7, 5, 1, 1)
     assert (found.least, found.greatest) == (1, b"\x00")
     assert (found.total, found.mean) == (4.5, 1.5)
-    filtered = database.tally(table, "v", Arrangement(ColumnCondition("id", "up to", (2,))))
+    filtered = database.finder.tally(table, "v", Arrangement(ColumnCondition("id", "up to", (2,))))
     assert (filtered.rows, filtered.total) == (2, 3.5)
-    chosen = database.tally(table, "v", Arrangement(), [(3,), (4,)])
+    chosen = database.finder.tally(table, "v", Arrangement(), [(3,), (4,)])
     assert (chosen.rows, chosen.nulls, chosen.total, chosen.mean) == (2, 1, None, None)
 
 
@@ -314,7 +326,7 @@ def test_a_sum_too_large_for_a_whole_number_is_given_as_a_real(
     make: MakeDatabase, opened: Opened
 ) -> None:
     database = opened(make("CREATE TABLE t(v)", f"INSERT INTO t VALUES ({2**62}), ({2**62})"))
-    assert database.tally(_table(database), "v", Arrangement()).total == 2.0**63
+    assert database.finder.tally(_table(database), "v", Arrangement()).total == 2.0**63
 
 
 def test_a_value_is_found_in_any_column(make: MakeDatabase, opened: Opened) -> None:
@@ -325,17 +337,17 @@ def test_a_value_is_found_in_any_column(make: MakeDatabase, opened: Opened) -> N
         )
     )
     table = _table(database)
-    assert list(database.find_text(table, "gull")) == [
+    assert list(database.finder.find_text(table, "gull")) == [
         ((1,), "a", "Gull"),
         ((2,), "a", "seagull"),
     ]
-    assert list(database.find_text(table, "GULL", whole=True)) == [((1,), "a", "Gull")]
-    assert [tuple(hit[:2]) for hit in database.find_text(table, "12")] == [
+    assert list(database.finder.find_text(table, "GULL", whole=True)) == [((1,), "a", "Gull")]
+    assert [tuple(hit[:2]) for hit in database.finder.find_text(table, "12")] == [
         ((1,), "b"),
         ((2,), "b"),
         ((12,), "id"),
     ]
-    assert [hit[0] for hit in database.find_text(table, "12", whole=True)] == [(1,), (12,)]
+    assert [hit[0] for hit in database.finder.find_text(table, "12", whole=True)] == [(1,), (12,)]
 
 
 def test_an_order_of_rows_without_numbers_outlives_its_connection(tmp_path: Path) -> None:
@@ -348,9 +360,9 @@ def test_an_order_of_rows_without_numbers_outlives_its_connection(tmp_path: Path
     with closing(open_database(path)) as database:
         table = database.schema().named("t")
         assert table is not None
-        order = database.arrange(table, Arrangement(None, (OrderKey("v"),)))
+        order = database.finder.arrange(table, Arrangement(None, (OrderKey("v"),)))
         path.with_name("copy.db").write_bytes(path.read_bytes())
         path.with_name("copy.db").replace(path)
-        rows = database.read_window(table, 0, 9, order=order).rows
+        rows = database.rows.read_window(table, 0, 9, order=order).rows
         assert [row[0] for row in rows] == ["b", "a", "c"]
         assert order.ordinal_of(("c",)) == 2

@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 
 from conftest import MakeDatabase, OpenApp
+from jondel.core.engines.needed import capturer_of
 from jondel.core.engines.pages import Origin
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetError
@@ -71,7 +72,7 @@ def _rows(path: Path, sql: str = "SELECT id, typeof(v), hex(v) FROM t ORDER BY i
 
 def _captured(database: Database, before: _Sink | None = None) -> _Sink:
     sink = _Sink(before)
-    database.capture(sink)
+    capturer_of(database).capture(sink)
     return sink
 
 

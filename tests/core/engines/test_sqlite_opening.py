@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from conftest import MakeDatabase, OpenApp
+from jondel.core.engines.needed import commits_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import (
@@ -48,13 +49,13 @@ def _look_around(path: Path) -> int:
     """Do everything that looking does; returns how many rows there were."""
     database = open_database(path)
     with closing(database):
-        database.change_token()
+        commits_of(database).change_token()
         seen = 0
         for table in database.schema().tables:
             if not table.internal:
-                extent = database.measure(table)
-                seen += len(database.read_window(table, 0, 100, extent=extent).rows)
-                for batch in database.stream_rows(table, table.column_names, ()):
+                extent = database.rows.measure(table)
+                seen += len(database.rows.read_window(table, 0, 100, extent=extent).rows)
+                for batch in database.scanner.stream_rows(table, table.column_names, ()):
                     assert batch
     return seen
 
@@ -91,7 +92,7 @@ def _count_berths(path: Path) -> tuple[int, tuple[str, ...]]:
     with closing(open_database(path)) as database:
         table = database.schema().named("berths")
         assert table is not None
-        return database.measure(table).rows, database.notices
+        return database.rows.measure(table).rows, database.notices
 
 
 @pytest.mark.parametrize(
@@ -171,8 +172,8 @@ def test_damage_in_one_table_leaves_the_others_readable(make: MakeDatabase) -> N
         assert berths is not None
         assert boats is not None
         with pytest.raises(TableUnreadable, match="berths"):
-            database.measure(berths)
-        assert database.measure(boats).rows == 1
+            database.rows.measure(berths)
+        assert database.rows.measure(boats).rows == 1
 
 
 @pytest.mark.parametrize("journal", ["DELETE", "TRUNCATE", "PERSIST", "WAL"])
@@ -288,9 +289,9 @@ def test_a_replaced_file_is_noticed_and_read(
 ) -> None:
     path = make(*_ROWS)
     database = opened(path)
-    token = database.change_token()
+    token = commits_of(database).change_token()
     make("CREATE TABLE boats(id INTEGER PRIMARY KEY)", name="other.db").rename(path)
-    assert database.change_token() != token
+    assert commits_of(database).change_token() != token
     assert [table.name for table in database.schema().tables] == ["boats", "sqlite_schema"]
 
 
@@ -301,7 +302,7 @@ def test_a_file_that_vanished_is_reported(
     database = opened(path)
     path.unlink()
     with pytest.raises(TargetNotFound, match="gone"):
-        database.change_token()
+        commits_of(database).change_token()
 
 
 @pytest.mark.parametrize("journal", ["DELETE", "WAL"])
@@ -310,16 +311,16 @@ def test_the_change_token_differs_after_each_commit_and_only_then(
 ) -> None:
     path = make(*_ROWS, journal=journal)
     database, writer = opened(path), app(path)
-    seen = {database.change_token()}
+    seen = {commits_of(database).change_token()}
     for _ in range(20):
-        assert database.change_token() in seen
+        assert commits_of(database).change_token() in seen
         writer.run("UPDATE berths SET name = name || '.'")
-        token = database.change_token()
+        token = commits_of(database).change_token()
         assert token not in seen
         seen.add(token)
     writer.run("BEGIN IMMEDIATE")
     writer.run("UPDATE berths SET name = 'no'")
     if journal == "WAL":
-        assert database.change_token() in seen
+        assert commits_of(database).change_token() in seen
     writer.run("ROLLBACK")
-    assert database.change_token() in seen
+    assert commits_of(database).change_token() in seen

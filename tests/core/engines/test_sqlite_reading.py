@@ -13,6 +13,7 @@ import pytest
 
 import hostile
 from conftest import MakeDatabase, OpenApp
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database, Extent
 from jondel.core.errors import (
     Cancelled,
@@ -72,9 +73,9 @@ def test_a_window_anywhere_holds_the_rows_that_are_there(
     database = opened(path)
     table = _table(database)
     expected = _expected(path, table)
-    extent = database.measure(table)
+    extent = database.rows.measure(table)
     assert extent.rows == len(expected)
-    everything = database.read_window(table, 0, len(expected) + 1)
+    everything = database.rows.read_window(table, 0, len(expected) + 1)
     assert list(everything.rows) == expected
     chance = random.Random(1)
     for _ in range(40):
@@ -90,7 +91,7 @@ def test_a_window_anywhere_holds_the_rows_that_are_there(
             {"extent": extent, "after": after},
             {"extent": Extent(extent.rows), "before": before},
         ):
-            window = database.read_window(table, offset, limit, **help_given)  # type: ignore[arg-type]
+            window = database.rows.read_window(table, offset, limit, **help_given)  # type: ignore[arg-type]
             assert list(window.rows) == rows, (offset, limit, help_given)
             assert window.offset == offset
 
@@ -102,21 +103,21 @@ def test_a_position_leads_back_to_its_row_and_its_place(
     path = make(*_SHAPES[shape])
     database = opened(path)
     table = _table(database)
-    window = database.read_window(table, 0, 10_000)
+    window = database.rows.read_window(table, 0, 10_000)
     for ordinal in range(0, len(window.rows), 97):
         position = window.positions[ordinal]
-        assert database.ordinal_of(table, position) == ordinal
-        assert database.read_record(table, position, 1000) == window.rows[ordinal]
-    assert database.read_record(table, (-(10**6),) * len(table.position_columns), 10) is None
+        assert database.rows.ordinal_of(table, position) == ordinal
+        assert database.rows.read_record(table, position, 1000) == window.rows[ordinal]
+    assert database.rows.read_record(table, (-(10**6),) * len(table.position_columns), 10) is None
 
 
 def test_only_row_numbers_without_a_gap_are_called_dense(
     make: MakeDatabase, opened: Opened
 ) -> None:
     dense = opened(make(*_SHAPES["dense row ids"], name="a.db"))
-    assert dense.measure(_table(dense)) == Extent(1000, 5)
+    assert dense.rows.measure(_table(dense)) == Extent(1000, 5)
     gaps = opened(make(*_SHAPES["gaps"], name="b.db"))
-    assert gaps.measure(_table(gaps)) == Extent(1000, None)
+    assert gaps.rows.measure(_table(gaps)) == Extent(1000, None)
 
 
 def test_keys_equal_under_their_collation_are_found_apart(
@@ -128,9 +129,11 @@ def test_keys_equal_under_their_collation_are_found_apart(
     )
     database = opened(path)
     table = _table(database)
-    found = [database.find_position(table, ["k"], [key]) for key in ("greeting", None, "7", "x")]
+    found = [
+        database.rows.find_position(table, ["k"], [key]) for key in ("greeting", None, "7", "x")
+    ]
     assert found == [(2,), (3,), (4,), None] or found == [(2,), (3,), (5,), None]
-    assert database.find_position(table, ["k"], ["Greeting"]) == (1,)
+    assert database.rows.find_position(table, ["k"], ["Greeting"]) == (1,)
 
 
 def test_large_values_come_clipped_in_windows_and_whole_in_streams(
@@ -138,12 +141,12 @@ def test_large_values_come_clipped_in_windows_and_whole_in_streams(
 ) -> None:
     database = opened(hostile_database)
     table = _table(database, "large")
-    row = database.read_window(table, 0, 1).rows[0]
+    row = database.rows.read_window(table, 0, 1).rows[0]
     assert row[1] == Clipped("blob", 20_000_000, bytes(1024))
     assert row[2] == Clipped("text", 5_000_000, b"x" * 1024)
-    ((streamed,),) = database.stream_rows(table, table.column_names, ["id"])
+    ((streamed,),) = database.scanner.stream_rows(table, table.column_names, ["id"])
     assert streamed == (1, bytes(20_000_000), "x" * 5_000_000)
-    record = database.read_record(table, (1,), 6_000_000)
+    record = database.rows.read_record(table, (1,), 6_000_000)
     assert record is not None
     assert record[2] == "x" * 5_000_000
 
@@ -168,9 +171,11 @@ def test_text_of_any_encoding_and_validity_is_read(
     expected: list[Any] = ["größe ⚓", None, "a\x00b"]
     if encoding == "UTF-8":
         expected.append(InvalidText(bytes.fromhex(invalid)))
-    window = database.read_window(table, 0, 10)
+    window = database.rows.read_window(table, 0, 10)
     assert [row[1] for row in window.rows] == expected
-    streamed = [row for batch in database.stream_rows(table, ["v"], ["id"]) for row in batch]
+    streamed = [
+        row for batch in database.scanner.stream_rows(table, ["v"], ["id"]) for row in batch
+    ]
     assert [row[0] for row in streamed] == expected
 
 
@@ -187,7 +192,9 @@ def test_streams_are_ordered_by_bytes_whatever_the_collation_or_encoding(
             name=f"{encoding}.db",
         )
         database = opened(path)
-        rows = [r[0] for b in database.stream_rows(_table(database), ["k"], ["k"]) for r in b]
+        rows = [
+            r[0] for b in database.scanner.stream_rows(_table(database), ["k"], ["k"]) for r in b
+        ]
         assert rows == [None, *sorted(words, key=lambda word: word.encode()), b"\x00"]
 
 
@@ -196,10 +203,10 @@ def test_a_table_of_the_most_columns_possible_is_read_whole(
 ) -> None:
     database = opened(hostile_database)
     table = _table(database, "many_columns")
-    row = database.read_window(table, 0, 5).rows[0]
+    row = database.rows.read_window(table, 0, 5).rows[0]
     assert (len(row), row[0], row[8]) == (2000, 1, 7)
     columns = [*table.column_names, "rowid"]
-    ((streamed,),) = database.stream_rows(table, columns, ["id"])
+    ((streamed,),) = database.scanner.stream_rows(table, columns, ["id"])
     assert streamed == (*row, 1)
 
 
@@ -208,7 +215,7 @@ def test_names_of_any_kind_can_be_read(hostile_database: Path, opened: Opened) -
     for name in hostile.NAMES.values():
         table = _table(database, name)
         assert table.column_names == ("order", name, "a b")
-        assert database.read_window(table, 0, 5).rows[0][0] == hostile.MARKUP
+        assert database.rows.read_window(table, 0, 5).rows[0][0] == hostile.MARKUP
 
 
 def test_a_broken_view_is_listed_with_its_reason_and_disturbs_nothing(
@@ -218,9 +225,9 @@ def test_a_broken_view_is_listed_with_its_reason_and_disturbs_nothing(
     broken = _table(database, "broken")
     assert "gone" in (broken.unreadable or "")
     with pytest.raises(TableUnreadable, match="gone"):
-        database.measure(broken)
+        database.rows.measure(broken)
     fine = _table(database, "fine")
-    assert database.measure(fine).rows == database.measure(_table(database, "texts")).rows
+    assert database.rows.measure(fine).rows == database.rows.measure(_table(database, "texts")).rows
 
 
 def test_a_table_whose_collation_only_the_app_knows_can_be_read(
@@ -233,7 +240,7 @@ def test_a_table_whose_collation_only_the_app_knows_can_be_read(
         connection.execute("INSERT INTO t VALUES ('ebb', 1), ('flood', 2)")
         connection.commit()
     database = opened(path)
-    assert len(database.read_window(_table(database), 0, 10).rows) == 2
+    assert len(database.rows.read_window(_table(database), 0, 10).rows) == 2
     assert any("by_tide" in notice for notice in database.notices)
 
 
@@ -247,7 +254,9 @@ def test_virtual_tables_are_read_and_their_shadow_tables_are_internal(
     database = opened(path)
     shown = [t.name for t in database.schema().tables if not t.internal]
     assert shown == ["notes"]
-    assert database.read_window(_table(database, "notes"), 0, 5).rows == (("tide", "low at noon"),)
+    assert database.rows.read_window(_table(database, "notes"), 0, 5).rows == (
+        ("tide", "low at noon"),
+    )
 
 
 def test_the_schema_tells_columns_keys_and_links(harbour: Path, opened: Opened) -> None:
@@ -284,7 +293,7 @@ def test_the_default_filled_into_a_new_column(
     make: MakeDatabase, opened: Opened, default: str, expected: tuple[object, bool]
 ) -> None:
     database = opened(make(f"CREATE TABLE t(id, v INTEGER {default})"))
-    assert database.default_of(_table(database), "v") == expected
+    assert database.scanner.default_of(_table(database), "v") == expected
 
 
 @pytest.mark.parametrize(
@@ -301,7 +310,7 @@ def test_the_default_filled_into_a_new_column(
 def test_statements_that_read_are_run(
     make: MakeDatabase, opened: Opened, sql: str, rows: tuple[tuple[object, ...], ...]
 ) -> None:
-    result = opened(make("CREATE TABLE t(id)")).execute(sql)
+    result = opened(make("CREATE TABLE t(id)")).statements.execute(sql)
     assert result.rows == rows
     assert result.columns
 
@@ -332,7 +341,7 @@ def test_statements_that_would_write_or_are_not_one_are_refused(
     path = make("CREATE TABLE t(id)")
     before = path.read_bytes()
     with pytest.raises(StatementRefused):
-        opened(path).execute(sql)
+        statements_of(opened(path)).execute(sql)
     assert path.read_bytes() == before
     assert sorted(p.name for p in tmp_path.iterdir()) == ["app.db"]
 
@@ -341,13 +350,13 @@ def test_a_wrong_statement_is_answered_in_the_engines_words(
     make: MakeDatabase, opened: Opened
 ) -> None:
     with pytest.raises(StatementFailed, match="no such column: tide"):
-        opened(make("CREATE TABLE t(id)")).execute("SELECT tide FROM t")
+        opened(make("CREATE TABLE t(id)")).statements.execute("SELECT tide FROM t")
 
 
 def test_a_limit_says_when_rows_are_left_out(make: MakeDatabase, opened: Opened) -> None:
     database = opened(make("CREATE TABLE t(id)", "INSERT INTO t VALUES (1), (2), (3)"))
-    assert not database.execute("SELECT * FROM t", limit=2).complete
-    assert database.execute("SELECT * FROM t", limit=3).complete
+    assert not statements_of(database).execute("SELECT * FROM t", limit=2).complete
+    assert statements_of(database).execute("SELECT * FROM t", limit=3).complete
 
 
 def test_an_interrupt_stops_a_long_statement(make: MakeDatabase, opened: Opened) -> None:
@@ -356,8 +365,8 @@ def test_an_interrupt_stops_a_long_statement(make: MakeDatabase, opened: Opened)
     database = opened(make("CREATE TABLE t(id)"))
     threading.Timer(0.2, database.interrupt).start()
     with pytest.raises(Cancelled):
-        database.execute(
+        statements_of(database).execute(
             "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) FROM n"
         )
     database.resume()
-    assert database.execute("SELECT 1").rows == ((1,),)
+    assert statements_of(database).execute("SELECT 1").rows == ((1,),)

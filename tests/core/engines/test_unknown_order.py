@@ -14,6 +14,7 @@ import apsw
 import pytest
 
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.engines.needed import statements_of, writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import StatementRefused
@@ -65,31 +66,33 @@ def test_every_row_is_found_by_its_value(database: Database, name: str) -> None:
     assert table.unknown_order
     for wanted in _NAMES[::7]:
         condition = ColumnCondition("k", "is", (wanted,))
-        assert database.arrange(table, Arrangement(condition)).rows == 1
-        assert database.matching_rows(table, (("k", wanted),), 5).rows
+        assert database.finder.arrange(table, Arrangement(condition)).rows == 1
+        assert database.rows.matching_rows(table, (("k", wanted),), 5).rows
         sql = f"SELECT count(*) FROM {name} WHERE k = '{wanted}'"
-        assert database.execute(sql).rows == ((1,),)
+        assert statements_of(database).execute(sql).rows == ((1,),)
         if table.position_columns:
-            position = database.find_position(table, ("k",), (wanted,))
+            position = database.rows.find_position(table, ("k",), (wanted,))
             assert position is not None
-            assert database.read_record(table, position, 100) is not None
+            assert database.rows.read_record(table, position, 100) is not None
     between = ColumnCondition("k", "between", (_NAMES[10], _NAMES[19]))
-    assert database.arrange(table, Arrangement(between)).rows == 10
+    assert database.finder.arrange(table, Arrangement(between)).rows == 10
 
 
 @pytest.mark.parametrize("name", ["kept_by_key", "numbered"])
 def test_windows_and_places_agree_with_each_other(database: Database, name: str) -> None:
     table = database.schema().named(name)
     assert table is not None
-    extent = database.measure(table)
-    first = database.read_window(table, 0, 50, extent=extent)
-    second = database.read_window(table, 50, 100, after=first.positions[-1], extent=extent)
+    extent = database.rows.measure(table)
+    first = database.rows.read_window(table, 0, 50, extent=extent)
+    second = database.rows.read_window(table, 50, 100, after=first.positions[-1], extent=extent)
     positions = (*first.positions, *second.positions)
     assert len(set(positions)) == extent.rows == _ROWS
-    assert [database.ordinal_of(table, position) for position in positions] == list(range(_ROWS))
+    assert [database.rows.ordinal_of(table, position) for position in positions] == list(
+        range(_ROWS)
+    )
     down = Arrangement(None, (OrderKey("k", True),))
-    order = database.arrange(table, down)
-    rows = database.read_window(table, 0, _ROWS, order=order).rows
+    order = database.finder.arrange(table, down)
+    rows = database.rows.read_window(table, 0, _ROWS, order=order).rows
     assert [row[table.column_names.index("k")] for row in rows] == _NAMES[::-1]
 
 
@@ -117,7 +120,7 @@ def test_it_is_said_and_nothing_is_written(database: Database) -> None:
     for name, refused in (("kept_by_key", True), ("numbered", True), ("plain", False)):
         table = database.schema().named(name)
         assert table is not None
-        assert bool(database.why_not_written(table)) is refused
+        assert bool(writer_of(database).why_not_written(table)) is refused
 
 
 @pytest.mark.parametrize(
@@ -130,5 +133,5 @@ def test_it_is_said_and_nothing_is_written(database: Database) -> None:
 )
 def test_what_would_trust_the_order_is_refused(database: Database, sql: str) -> None:
     with pytest.raises(StatementRefused, match="order"):
-        database.execute(sql)
-    assert database.execute("PRAGMA integrity_check(plain)").rows == (("ok",),)
+        statements_of(database).execute(sql)
+    assert statements_of(database).execute("PRAGMA integrity_check(plain)").rows == (("ok",),)

@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from conftest import MakeDatabase
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.snapshots import pack_marks
@@ -54,7 +55,7 @@ def _taken(path: Path, label: str) -> None:
 
 def _rows(path: Path, label: str) -> list[tuple[object, ...]]:
     with closing(Trail(str(path))) as trail, closing(trail.open(trail.find(label))) as image:
-        return list(image.execute(_ALL).rows)
+        return list(statements_of(image).execute(_ALL).rows)
 
 
 def _cut(shelf: Path) -> None:
@@ -108,7 +109,7 @@ def test_mending_finds_pages_anew_and_lets_go_of_the_rest(
     with closing(Trail(str(path))) as trail:
         for snapshot in trail.snapshots():
             with closing(trail.open(snapshot)) as image:
-                assert image.execute("PRAGMA integrity_check").rows == (("ok",),)
+                assert statements_of(image).execute("PRAGMA integrity_check").rows == (("ok",),)
 
 
 def test_a_page_that_is_in_the_live_database_still_mends_a_snapshot(path: Path) -> None:
@@ -149,7 +150,7 @@ def test_an_open_step_outlives_compaction_by_another_process(path: Path) -> None
             other.delete([second])
             other.take(database, "makes a new pack")
             other.close()
-            assert list(image.execute(_ALL).rows) == expected
+            assert list(statements_of(image).execute(_ALL).rows) == expected
 
 
 def test_peeking_at_pages_agrees_with_opening(path: Path) -> None:
@@ -161,7 +162,7 @@ def test_peeking_at_pages_agrees_with_opening(path: Path) -> None:
             taken.append(trail.take(database))
 
         def row(of: Database) -> object:
-            return of.execute("SELECT hex(v) FROM t WHERE id = 400").rows
+            return statements_of(of).execute("SELECT hex(v) FROM t WHERE id = 400").rows
 
         for one in taken:
             for other in taken:
@@ -169,4 +170,4 @@ def test_peeking_at_pages_agrees_with_opening(path: Path) -> None:
                     found = row(image)
                     peek = trail.peek(other)
                     assert peek is not None
-                    assert image.reads_alike(peek) == (found == row(second))
+                    assert image.scanner.reads_alike(peek) == (found == row(second))

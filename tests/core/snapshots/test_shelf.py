@@ -18,6 +18,7 @@ import pytest
 
 from conftest import MakeDatabase, OpenApp
 from jondel.core.engines import pages
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database, open_pages
 from jondel.core.errors import JondelError, StoreUnavailable
@@ -47,8 +48,10 @@ def _capture(shelf: Shelf, database: Database) -> str:
 
 def _sum(shelf: Shelf, name: str) -> object:
     with closing(open_pages(shelf.open(name, "it"), location="app.db")) as image:
-        assert image.execute("PRAGMA integrity_check").rows == (("ok",),)
-        return image.execute("SELECT count(*), sum(length(v)), max(id) FROM t").rows[0]
+        assert statements_of(image).execute("PRAGMA integrity_check").rows == (("ok",),)
+        return (
+            statements_of(image).execute("SELECT count(*), sum(length(v)), max(id) FROM t").rows[0]
+        )
 
 
 @pytest.fixture(params=["page by page", "as arrays"], autouse=True)
@@ -95,7 +98,7 @@ def test_a_passing_state_leaves_nothing_behind(
     app(path).run("UPDATE t SET v = randomblob(9000)")
     with shelf.passing(database) as passing:
         with closing(open_pages(passing.image, location="app.db")) as image:
-            assert image.execute("SELECT min(length(v)) FROM t").rows == ((9000,),)
+            assert statements_of(image).execute("SELECT min(length(v)) FROM t").rows == ((9000,),)
         assert _capture(shelf, database) == passing.name
         shelf.keep_only(list)
     assert shelf.size() < size
@@ -158,7 +161,12 @@ def test_states_are_the_same_however_they_are_taken_in(
         sums = [_sum(shelf, names[0]) for shelf in shelves]
         assert (
             sums
-            == [database.execute("SELECT count(*), sum(length(v)), max(id) FROM t").rows[0]] * 3
+            == [
+                statements_of(database)
+                .execute("SELECT count(*), sum(length(v)), max(id) FROM t")
+                .rows[0]
+            ]
+            * 3
         )
     sizes = [shelf.size() for shelf in shelves]
     assert max(sizes) < 1.05 * min(sizes)
@@ -257,7 +265,7 @@ with closing(open_database(sys.argv[1])) as database, closing(Trail(database.loc
             restore(trail, database, chance.choice([s for s in known if s.label]))
         else:
             with closing(trail.open(known[0])) as image:
-                database.restore_from(image, database.mark())
+                restorer_of(database).restore_from(image, commits_of(database).mark())
 """
 
 
@@ -284,7 +292,7 @@ def test_states_are_opened_by_several_threads_at_once(
         values = []
         for snapshot in snapshots:
             with closing(trail.open(snapshot)) as state:
-                values.append(state.execute("SELECT v FROM t").rows[0][0])
+                values.append(statements_of(state).execute("SELECT v FROM t").rows[0][0])
         return values
 
     sys.setswitchinterval(1e-6)
@@ -311,7 +319,9 @@ def test_a_kill_at_any_instant_loses_no_earlier_snapshot(
                 connection.commit()
             taken = trail.take(database, f"kept {number}")
             with closing(trail.open(taken)) as image:
-                sums[taken.label] = image.execute("SELECT sum(length(v)) FROM t").rows
+                sums[taken.label] = (
+                    statements_of(image).execute("SELECT sum(length(v)) FROM t").rows
+                )
     for number in range(_KILLS):
         working = subprocess.Popen(
             [sys.executable, "-c", _WORK, str(path), f"{number}", str(number % 2 * 512)],
@@ -333,8 +343,11 @@ def test_a_kill_at_any_instant_loses_no_earlier_snapshot(
         with closing(open_database(path)) as database, closing(Trail(database.location)) as trail:
             for label, expected in sums.items():
                 with closing(trail.open(trail.find(label))) as image:
-                    assert image.execute("PRAGMA integrity_check").rows == (("ok",),)
-                    assert image.execute("SELECT sum(length(v)) FROM t").rows == expected
+                    assert statements_of(image).execute("PRAGMA integrity_check").rows == (("ok",),)
+                    assert (
+                        statements_of(image).execute("SELECT sum(length(v)) FROM t").rows
+                        == expected
+                    )
             for snapshot in trail.snapshots():
                 with closing(trail.open(snapshot)) as image:
-                    assert image.execute("SELECT count(*) FROM t").rows == ((2000,),)
+                    assert statements_of(image).execute("SELECT count(*) FROM t").rows == ((2000,),)

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import MakeDatabase, OpenApp
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import SnapshotProtected, StoreUnavailable
 from jondel.core.model.addresses import TableId
@@ -46,7 +47,7 @@ def test_the_oldest_unprotected_snapshots_go_to_keep_within_the_budget(
     assert Store().size() < 2_200_000
     for snapshot in left:
         with closing(trail.open(snapshot)) as image:
-            assert image.execute("SELECT length(v) FROM t").rows == ((400000,),)
+            assert statements_of(image).execute("SELECT length(v) FROM t").rows == ((400000,),)
 
 
 def test_a_budget_that_labels_exceed_removes_nothing_with_a_label(
@@ -90,7 +91,7 @@ def test_the_store_can_be_moved_and_goes_on_there(
     trail = trail_of(database)
     trail.take(database, "later")
     with closing(trail.open(trail.find("start"))) as image:
-        assert image.execute("SELECT count(*) FROM t").rows == ((1,),)
+        assert statements_of(image).execute("SELECT count(*) FROM t").rows == ((1,),)
     (tmp_path / "full").mkdir()
     (tmp_path / "full" / "file").touch()
     with pytest.raises(StoreUnavailable, match="not empty"):

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import MakeDatabase
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import SnapshotNotFound, SnapshotProtected
 from jondel.core.snapshots.store import Store
@@ -45,7 +46,7 @@ def test_a_renamed_database_finds_its_trail_and_its_snapshots(path: Path, tmp_pa
     moved = Path(shutil.move(path, tmp_path / "elsewhere" / "b.db"))
     assert _labels(moved) == ["start"]
     with closing(Trail(str(moved))) as trail, closing(trail.open(trail.find("start"))) as image:
-        assert image.execute("SELECT count(*) FROM t").rows == ((500,),)
+        assert statements_of(image).execute("SELECT count(*) FROM t").rows == ((500,),)
     assert list(Store().damage()) == []
 
 
@@ -107,4 +108,4 @@ def test_a_catalogue_of_the_format_before_is_read(path: Path, home: Path) -> Non
         connection.execute("PRAGMA user_version=2")
     assert _labels(path) == ["start"]
     with closing(Trail(str(path))) as trail, closing(trail.open(trail.find("start"))) as image:
-        assert image.execute("SELECT count(*) FROM t").rows == ((500,),)
+        assert statements_of(image).execute("SELECT count(*) FROM t").rows == ((500,),)

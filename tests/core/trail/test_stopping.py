@@ -18,6 +18,7 @@ from jondel.core.browse.link_guesses import guessed_links
 from jondel.core.draft.draft import Draft
 from jondel.core.draft.draft_plan import cells_of, plan_of
 from jondel.core.draft.draft_writer import write_draft
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.sqlite.key_occurrence import which_occur
 from jondel.core.errors import Cancelled
@@ -72,11 +73,11 @@ def test_what_is_asked_after_an_interrupt_is_refused_until_it_is_taken_up_again(
     database.interrupt()
     asked: list[Callable[[], Any]] = [
         database.schema,
-        lambda: database.measure(table),
-        lambda: database.read_window(table, 0, 5),
-        lambda: database.execute("SELECT 1"),
-        lambda: database.find_position(table, ("id",), (1,)),
-        lambda: list(database.find_text(table, "x", whole=False)),
+        lambda: database.rows.measure(table),
+        lambda: database.rows.read_window(table, 0, 5),
+        lambda: statements_of(database).execute("SELECT 1"),
+        lambda: database.rows.find_position(table, ("id",), (1,)),
+        lambda: list(database.finder.find_text(table, "x", whole=False)),
     ]
     for ask in asked:
         with pytest.raises(Cancelled):
@@ -140,13 +141,13 @@ def test_taking_back_many_rows_takes_few_passes(
     trail.take(database)
     step = trail.steps()[-1]
     looked_up: list[object] = []
-    find = type(database).find_position
+    find = type(database.rows).find_position
 
     def counting(*arguments: Any) -> Any:
         looked_up.append(arguments)
         return find(*arguments)
 
-    monkeypatch.setattr(type(database).__mro__[1], "find_position", counting)
+    monkeypatch.setattr(type(database.rows).__mro__[1], "find_position", counting)
     take_back_step(trail, database, step)
     assert len(looked_up) < 20
     assert outside.rows(path, "SELECT count(*) FROM boats") == [[0]]
@@ -164,11 +165,11 @@ def test_which_keys_occur_is_told_as_one_by_one(
     )
     table = _table(database, "t")
     keys = [(a, b) for a in ("x", "X", "y", "Y", "z") for b in (1, "1", 1.0, "1.0", 2, b"1")]
-    told = database.which_occur(table, ("a", "b"), keys)
+    told = database.rows.which_occur(table, ("a", "b"), keys)
     assert told == {
         place
         for place, key in enumerate(keys)
-        if database.find_position(table, ("a", "b"), key) is not None
+        if database.rows.find_position(table, ("a", "b"), key) is not None
     }
     assert 0 < len(told) < len(keys)
 
@@ -280,7 +281,7 @@ def test_planning_a_deletion_is_stopped(make: MakeDatabase, opened: Opened) -> N
     )
     database = opened(path)
     table = _table(database, "f")
-    row = database.read_record(table, (1,), 100)
+    row = database.rows.read_record(table, (1,), 100)
     assert row is not None
     draft = Draft()
     draft.delete(TableId("f"), (1,), cells_of(table, row))

@@ -15,6 +15,7 @@ import pytest
 
 from conftest import MakeDatabase, OpenApp
 from jondel.core.diff.compare import Scope
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import (
     Cancelled,
@@ -84,7 +85,7 @@ def test_a_snapshot_is_consistent_while_the_app_is_in_a_transaction(
     taken = trail.take(database)
     writer.run("COMMIT")
     with closing(trail.open(taken)) as image:
-        rows = image.execute("SELECT id FROM t ORDER BY id").rows
+        rows = statements_of(image).execute("SELECT id FROM t ORDER BY id").rows
     assert rows == ((1,), (2,))
 
 

@@ -52,7 +52,7 @@ def ghosts_of(
         elif changes.key_columns == table.primary_key:
             removed.append((record.key, record))
     rows = [(position, cast(Row, record.before)) for position, record in removed]
-    places = database.places_of_absent(table, arrangement or Arrangement(), order, rows)
+    places = database.finder.places_of_absent(table, arrangement or Arrangement(), order, rows)
     return [Ghost(removed[index][1], removed[index][0], place) for index, place in places]
 
 

@@ -220,11 +220,11 @@ def _leads_somewhere(
 ) -> bool:
     """Whether nearly all of the values seen, and so many at least, are keys of the parent."""
     try:
-        values = database.distinct_values(
+        values = database.rows.distinct_values(
             child, link.columns[0], _SAMPLED_VALUES, link.when and (link.when,)
         )
         hits = sum(
-            database.count_matching(parent, ((link.parent_columns[0], value),), 1)
+            database.rows.count_matching(parent, ((link.parent_columns[0], value),), 1)
             for value in values
         )
     except Cancelled:
@@ -245,7 +245,7 @@ def _by_kind(database: Database, child: Table, column: str, targets: _Targets) -
     if beside is None:
         return
     try:
-        found = database.distinct_values(child, beside, _MOST_KINDS)
+        found = database.rows.distinct_values(child, beside, _MOST_KINDS)
     except Cancelled:
         raise
     except JondelError:

@@ -142,7 +142,7 @@ def target_of(
     if parent is None or values is None:
         return None
     cells = tuple(zip(link.parent_columns, values, strict=True))
-    window = database.matching_rows(parent, cells, 1)
+    window = database.rows.matching_rows(parent, cells, 1)
     return LinkedRecord(parent, window.positions[0], window.rows[0]) if window.rows else None
 
 

@@ -52,7 +52,7 @@ def find_everywhere(
             yield Searched(table, table.unreadable)
             continue
         try:
-            for hit in database.find_text(table, text, whole=whole):
+            for hit in database.finder.find_text(table, text, whole=whole):
                 yield FoundCell(table, hit)
         except Cancelled:
             raise

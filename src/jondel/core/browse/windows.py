@@ -95,11 +95,11 @@ class WindowCache:
         offset = block * BLOCK_ROWS
         limit = min(BLOCK_ROWS, self.extent.rows - offset)
         if self.order is not None:
-            return database.read_window(self.table, offset, limit, order=self.order)
+            return database.rows.read_window(self.table, offset, limit, order=self.order)
         earlier, later = self._blocks.get(block - 1), self._blocks.get(block + 1)
         after = earlier.positions[-1] if earlier and len(earlier.rows) == BLOCK_ROWS else None
         before = later.positions[0] if later and later.rows else None
-        return database.read_window(
+        return database.rows.read_window(
             self.table,
             offset,
             limit,
@@ -155,5 +155,5 @@ def rows_of(
 ) -> Iterator[tuple[Position, ShownRow]]:
     """All rows of an order one after the other, read by windows: large values are clipped."""
     for offset in range(0, order.rows, _READ_AT_ONCE):
-        window = database.read_window(table, offset, _READ_AT_ONCE, order=order)
+        window = database.rows.read_window(table, offset, _READ_AT_ONCE, order=order)
         yield from zip(window.positions, window.rows, strict=True)

@@ -23,7 +23,7 @@ class CellComparison:
             if column.name in places:
                 self._shared.append((column.name, places[column.name], index))
             elif not column.generated:
-                filled, known = after.default_of(new, column.name)
+                filled, known = after.scanner.default_of(new, column.name)
                 self._new.append((column.name, index, filled, known))
 
     @property

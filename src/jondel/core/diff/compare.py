@@ -140,7 +140,9 @@ class Comparison:
         """
         old, new = self._before.schema(), self._after.schema()
         unread_tables = 0
-        alike = self._after.tables_alike(self._before) if self._scope.by_pages else frozenset()
+        alike = (
+            self._after.scanner.tables_alike(self._before) if self._scope.by_pages else frozenset()
+        )
         for name in self._comparable(old, new):
             if name in alike:
                 unread_tables += 1
@@ -185,7 +187,7 @@ class Comparison:
                 raise TableUnreadable(f"{table.title}: cannot be read: {table.unreadable}")
         only = None
         if self._scope.by_pages and old is not None and new is not None and old.id == new.id:
-            only = after.rows_that_may_differ(before, shown.id)
+            only = after.scanner.rows_that_may_differ(before, shown.id)
         method: Method = "rows" if only is None else "pages"
         if only is not None and only.empty:
             columns = shown.column_names
@@ -313,7 +315,7 @@ def _keyed_rows(
     if table is None:
         return iter(())
     columns = (*key.columns_in(table), *key.row_id_in(table), *table.column_names)
-    return database.stream_rows(table, columns, key.columns_in(table), only, largest)
+    return database.scanner.stream_rows(table, columns, key.columns_in(table), only, largest)
 
 
 def _record_change(pair: Pair, key: Key, cells: CellComparison | None) -> RecordChange | None:

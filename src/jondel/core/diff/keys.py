@@ -53,7 +53,7 @@ def comparison_key(before: Database, after: Database, old: Table | None, new: Ta
         columns = candidate.primary_key
         if columns and all(
             set(columns) <= set(table.column_names)
-            and not (have_row_id and database.has_repeated_null_keys(table, columns))
+            and not (have_row_id and database.rows.has_repeated_null_keys(table, columns))
             for database, table in sides
         ):
             return Key(columns, False, have_row_id)

@@ -79,24 +79,24 @@ class LargeValues:
         assert new is not None
         row_ids = self._row_id(before), self._row_id(after)
         if row_ids[0] == row_ids[1] and old.column_names[place] == name:
-            return newer.same_value(new, row_ids[1], name, older, old)
-        return older.read_value(old, row_ids[0], old.column_names[place]) == newer.read_value(
-            new, row_ids[1], name
-        )
+            return newer.scanner.same_value(new, row_ids[1], name, older, old)
+        return older.rows.read_value(
+            old, row_ids[0], old.column_names[place]
+        ) == newer.rows.read_value(new, row_ids[1], name)
 
     def _value(self, row: ShownRow, side: int, place: int, value: Value) -> Value:
         """A value whole, where it is clipped and is needed."""
         database, table = self._sides[side]
         if not isinstance(value, Clipped) or table is None:
             return value
-        return database.read_value(table, self._row_id(row), table.column_names[place])
+        return database.rows.read_value(table, self._row_id(row), table.column_names[place])
 
     def _head(self, row: ShownRow, side: int, place: int, value: Value) -> Value:
         """A value with its beginning, where it is clipped."""
         database, table = self._sides[side]
         if not isinstance(value, Clipped) or table is None:
             return value
-        return database.read_head(table, self._row_id(row), table.column_names[place], value)
+        return database.rows.read_head(table, self._row_id(row), table.column_names[place], value)
 
     def _row_id(self, row: ShownRow) -> int:
         number = row[self._key.width]

@@ -81,7 +81,7 @@ def _values_stayed(
     Not all: the app may have written to them since. NULL tells nothing.
     """
     windows = [
-        database.read_window(table, 0, _SAMPLED_ROWS)
+        database.rows.read_window(table, 0, _SAMPLED_ROWS)
         for database, table in ((before, was), (after, now))
     ]
     earlier = dict(zip(windows[0].positions, windows[0].rows, strict=True))

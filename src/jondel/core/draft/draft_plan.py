@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.display import line, safe_name
 from jondel.core.draft.draft import DraftEntries, Entry, NewRecord, RecordEdit
+from jondel.core.engines.needed import writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import WriteRefused
 from jondel.core.model.addresses import TableId
@@ -100,7 +101,7 @@ class _Planning:
         table = self._schema.find(wanted)
         if table is None or table.id != wanted:
             raise WriteRefused(f"{wanted}: the table is no longer there; drop what is drafted")
-        reason = self._database.why_not_written(table)
+        reason = writer_of(self._database).why_not_written(table)
         if reason:
             raise WriteRefused(f"{wanted}: cannot be written: {reason}")
         return table
@@ -163,8 +164,8 @@ class _Planning:
                 self._require_few()
 
     def _children(self, child: Table, cells: Cells) -> Iterator[tuple[Position, ShownRow]]:
-        reason = self._database.why_not_written(child)
-        found = self._database.matching_rows(child, cells, _MOST_CASCADED + 1)
+        reason = writer_of(self._database).why_not_written(child)
+        found = self._database.rows.matching_rows(child, cells, _MOST_CASCADED + 1)
         if reason and found.rows:
             raise WriteRefused(f"{child.title}: would be written too, and cannot be: {reason}")
         return zip(found.positions, found.rows, strict=True)

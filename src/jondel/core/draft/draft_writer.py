@@ -9,6 +9,7 @@ from typing import NamedTuple, TypeAlias
 
 from jondel.core.draft.draft import Draft, DraftEntries, EntryKey, RecordEdit, key_of
 from jondel.core.draft.draft_plan import DraftPlan, cells_of, plan_of
+from jondel.core.engines.needed import commits_of, writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import RecordsMovedOn, SnapshotError
 from jondel.core.model.rows import Position
@@ -65,7 +66,7 @@ def write_draft(
     before: Snapshot | None = None
     problem = "" if trail is not None else "the trail cannot be used"
     for attempt in range(_TRIES):
-        since = database.mark()
+        since = commits_of(database).mark()
         last = attempt == _TRIES - 1
         try:
             with ExitStack() as stack:
@@ -77,15 +78,15 @@ def write_draft(
                 last = last or before is None
                 planned = plan_of(draft, database)
                 # At last also when the app never pauses: each record is checked by itself.
-                inserted = database.apply(planned.plan, None if last else since)
+                inserted = writer_of(database).apply(planned.plan, None if last else since)
         except RecordsMovedOn:
-            if last or database.mark() == since or conflicts_of(draft, database):
+            if last or commits_of(database).mark() == since or conflicts_of(draft, database):
                 raise
             continue
         break
     if last and before is not None:
         problem = "the app wrote at the same time"
-    written_at = database.mark()
+    written_at = commits_of(database).mark()
     on_committed(_places(draft, planned, inserted, database))
     step = None
     if trail is not None and before is not None:
@@ -94,7 +95,7 @@ def write_draft(
         except SnapshotError as error:
             problem = str(error)
         else:
-            if database.mark() != written_at:
+            if commits_of(database).mark() != written_at:
                 problem = problem or "the app wrote at the same time"
             step = after.number if not problem else None
     _log.info("%s: %s", database.name, words)
@@ -133,7 +134,7 @@ def _place_of(entry: RecordEdit, table: Table, database: Database) -> Position:
         return tuple(entry.values.get(name, at) for name, at in pairs)
     # A key of one whole number is the row number, in all but a few old declarations.
     number = entry.values[key[0]] if len(key) == 1 else None
-    row = database.read_record(table, entry.position, _WHOLE_BYTES)
+    row = database.rows.read_record(table, entry.position, _WHOLE_BYTES)
     stayed = row is not None and row[table.column_names.index(key[0])] == number
     return entry.position if stayed or not isinstance(number, int) else (number,)
 
@@ -148,7 +149,7 @@ def conflicts_of(draft: DraftEntries, database: Database) -> list[Conflict]:
         table = schema.find(entry.table)
         if table is None:
             continue
-        theirs = database.read_record(table, entry.position, _WHOLE_BYTES)
+        theirs = database.rows.read_record(table, entry.position, _WHOLE_BYTES)
         if theirs is None or _differs(entry, table, theirs):
             conflicts.append(Conflict(entry, table, theirs))
     return conflicts

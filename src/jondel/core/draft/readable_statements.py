@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
+from jondel.core.engines.needed import writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.model.statements import Statement
 from jondel.core.model.writes import RowWrite
@@ -25,6 +26,9 @@ class ReadableStatement(NamedTuple):
 def readable_statements(writes: Iterable[RowWrite], database: Database) -> list[ReadableStatement]:
     """The statements that write rows."""
     return [
-        ReadableStatement(database.unguarded_statement(write), database.write_statement(write))
+        ReadableStatement(
+            writer_of(database).unguarded_statement(write),
+            writer_of(database).write_statement(write),
+        )
         for write in writes
     ]

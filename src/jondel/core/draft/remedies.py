@@ -41,7 +41,7 @@ def records_in_the_way(obstacle: Obstacle, database: Database) -> Window:
     if link is None or table is None:
         raise WriteRefused(f"{obstacle.table}: the table is no longer there")
     cells = tuple(zip(link.child_columns, link.values, strict=True))
-    found = database.matching_rows(table, cells, MOST_IN_THE_WAY + 1)
+    found = database.rows.matching_rows(table, cells, MOST_IN_THE_WAY + 1)
     if len(found.rows) > MOST_IN_THE_WAY:
         raise WriteRefused(
             f"{obstacle.table}: more than {MOST_IN_THE_WAY} records point there; "

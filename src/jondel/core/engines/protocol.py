@@ -1,20 +1,20 @@
-"""What every engine offers: the ``Database`` protocol and the capabilities it may lack.
+"""The ``Database`` protocol: what every engine offers, and what it may lack.
 
-All methods block and are called from one thread at a time, except ``interrupt``, which any thread
-may call. Unless stated otherwise they raise ``ReadError`` when the statement fails, ``TargetError``
-when the database itself has become unusable, and ``Cancelled`` after ``interrupt``.
+What a database can do is split into roles (``engines.roles``); the types here are what they take
+and give.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol, TypeAlias
+from enum import Enum
+from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol, TypeAlias, TypeVar
 
-from jondel.core.model.addresses import TableId
-from jondel.core.model.rows import Position, ResultRows, Window
-from jondel.core.model.schema import Schema, Table
-from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue, Value
+from jondel.core.errors import FeatureMissing
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Schema
+from jondel.core.model.values import Row, Value
 
 if TYPE_CHECKING:  # not needed to look at a database
     from array import array
@@ -22,23 +22,19 @@ if TYPE_CHECKING:  # not needed to look at a database
     import numpy as np
     import numpy.typing as npt
 
-    from jondel.core.engines.pages import PagePeek, PageSink
-    from jondel.core.model.filters import Arrangement, Condition
-    from jondel.core.model.statements import Statement
-    from jondel.core.model.writes import Cells, RowWrite, WritePlan
+    from jondel.core.engines.roles import (
+        Capturer,
+        Commits,
+        Finder,
+        Restorer,
+        RowReader,
+        Scanner,
+        StatementRunner,
+        Writer,
+    )
 
 
-class Capabilities(NamedTuple):
-    """What an engine can do; the interface asks here and never tries."""
-
-    snapshots: bool
-    """``capture`` works, and what it makes can be opened as a database."""
-    change_token: bool
-    """``change_token`` tells cheaply whether something was committed."""
-    writing: bool
-    """``apply`` and ``restore_from`` work."""
-
-
+R = TypeVar("R")
 LANDMARK_ROWS = 1024
 """Rows from one landmark of an extent to the next."""
 
@@ -131,8 +127,48 @@ class Selection:
         return not len(self.keys if self.row_ids is None else self.row_ids)
 
 
+class Feature(Enum):
+    """What not every database can do; the value says it in words that follow "cannot"."""
+
+    COMMITS = "tell what was committed"
+    CAPTURE = "be captured in a snapshot"
+    WRITING = "be written to"
+    RESTORING = "be put back as a whole"
+    STATEMENTS = "run statements"
+
+
+class Features:
+    """Which features a database has, and why it lacks the others."""
+
+    def __init__(self, of: str, missing: Mapping[Feature, str] | None = None) -> None:
+        """``of`` is the database in words; ``missing`` says of each feature that it lacks why."""
+        self._of = of
+        self._missing = dict(missing or {})
+
+    def __contains__(self, feature: Feature) -> bool:
+        return feature not in self._missing
+
+    def why_not(self, feature: Feature) -> str:
+        """Why it lacks a feature, for a person; empty where it has it."""
+        return self._missing.get(feature, "")
+
+    def require(self, feature: Feature, role: R | None) -> R:
+        """The role that a feature is had by.
+
+        Raises:
+            FeatureMissing: the database lacks it.
+        """
+        if role is None:
+            why = self._missing.get(feature)
+            raise FeatureMissing(f"{self._of} cannot {feature.value}{f': {why}' if why else ''}")
+        return role
+
+
 class Database(Protocol):
-    """An open database, read without ever changing it."""
+    """An open database, and what it can do: a role each, None where it cannot.
+
+    Any thread may call ``interrupt``; all else is called from one thread at a time.
+    """
 
     lock: bool
     """Whether a reader's lock may be taken where the app writes without a pause; else
@@ -151,7 +187,7 @@ class Database(Protocol):
         """The engine's name and version, to show."""
 
     @property
-    def capabilities(self) -> Capabilities: ...
+    def features(self) -> Features: ...
 
     @property
     def notices(self) -> tuple[str, ...]:
@@ -160,254 +196,33 @@ class Database(Protocol):
     def schema(self) -> Schema:
         """Read the schema; cached until it changes."""
 
-    def change_token(self) -> Hashable:
-        """A value that differs after another connection has committed something.
+    # Roles
 
-        Also differs after the file was replaced, and may differ for other reasons; soon stays the
-        same while nothing happens. Takes no lock.
-        """
+    @property
+    def rows(self) -> RowReader: ...
 
-    def measure(self, table: Table, *, quick: bool = False) -> Extent:
-        """Count a table's rows; ``quick`` where an estimate will do for a large one."""
+    @property
+    def finder(self) -> Finder: ...
 
-    def read_window(
-        self,
-        table: Table,
-        offset: int,
-        limit: int,
-        *,
-        extent: Extent | None = None,
-        after: Position | None = None,
-        before: Position | None = None,
-        order: RowOrder | None = None,
-    ) -> Window:
-        """Read up to ``limit`` rows, the first being row ``offset``.
+    @property
+    def scanner(self) -> Scanner: ...
 
-        In the order given, else in the table's own. Large values come clipped. A row of an order
-        that is no longer there comes as an empty one. The remaining arguments only make it
-        faster in the table's own order: the table's extent, the position of the row at
-        ``offset - 1``, or that of the row at ``offset + limit``.
-        """
+    @property
+    def commits(self) -> Commits | None: ...
 
-    def arrange(
-        self,
-        table: Table,
-        arrangement: Arrangement,
-        *,
-        first: Callable[[Window], None] | None = None,
-        on_progress: Callable[[ArrangingProgress], None] | None = None,
-        first_rows: int = 128,
-    ) -> RowOrder:
-        """Make the order of an arrangement, in at most 16 bytes of memory a row.
+    @property
+    def capturer(self) -> Capturer | None: ...
 
-        ``first`` is given the first rows as soon as these are known, before the order is.
+    @property
+    def writer(self) -> Writer | None: ...
 
-        Raises:
-            ConditionInvalid: the condition or the order cannot be one of this table.
-        """
+    @property
+    def restorer(self) -> Restorer | None: ...
 
-    def first_rows(self, table: Table, arrangement: Arrangement, limit: int) -> Window:
-        """Read the first rows of an arrangement without making its order."""
+    @property
+    def statements(self) -> StatementRunner | None: ...
 
-    def statement(
-        self, table: Table, arrangement: Arrangement, columns: Sequence[str]
-    ) -> Statement:
-        """The statement that reads these columns of an arrangement.
-
-        Raises:
-            ConditionInvalid: the condition or the order cannot be one of this table.
-        """
-
-    def check_condition(self, table: Table, condition: Condition) -> None:
-        """Find out, without reading rows, whether a condition can be one of this table.
-
-        Raises:
-            ConditionInvalid: why it cannot.
-        """
-
-    def tally(
-        self,
-        table: Table,
-        column: str,
-        arrangement: Arrangement,
-        only: Sequence[Position] | None = None,
-    ) -> Tally:
-        """Add up a column over the rows of an arrangement, or over those at some positions."""
-
-    def find_text(self, table: Table, text: str, *, whole: bool = False) -> Iterator[Hit]:
-        """Find the cells of a table that hold a text, whatever its case, or are it as a whole.
-
-        Numbers are found as the engine writes them. Yields hits as they are found.
-        """
-
-    def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
-        """Read one row, values over ``max_bytes`` bytes clipped; None if it is gone."""
-
-    def ordinal_of(
-        self, table: Table, position: Position, last: tuple[Position, int] | None = None
-    ) -> int:
-        """Count the rows before a position in the table's own order.
-
-        ``last``, an earlier position and how many rows are before it, makes it faster.
-        """
-
-    def places_of_absent(
-        self,
-        table: Table,
-        arrangement: Arrangement,
-        order: RowOrder | None,
-        rows: Sequence[tuple[Position, Row]],
-    ) -> list[tuple[int, int]]:
-        """Tell where rows that are not in a table would stand in an arrangement of it.
-
-        ``order`` is the arrangement's, None for the table's own. Yields the indexes of those rows
-        that the arrangement would show, in its order, each with how many rows come before it.
-        """
-
-    def find_position(
-        self, table: Table, key_columns: Sequence[str], key: Sequence[StoredValue]
-    ) -> Position | None:
-        """Find the position of the first row whose key columns hold these values exactly."""
-
-    def which_occur(
-        self, table: Table, columns: Sequence[str], keys: Sequence[Sequence[StoredValue]]
-    ) -> set[int]:
-        """Tell which of some keys, by their place in the list, any row holds in its columns.
-
-        One pass over the table, however many keys there are; as exact as ``find_position``.
-        """
-
-    def matching_rows(self, table: Table, cells: Cells, limit: int) -> Window:
-        """Read the first rows whose columns equal some values, in the table's own order."""
-
-    def count_matching(self, table: Table, cells: Cells, most: int | None = None) -> int:
-        """Count the rows whose columns equal some values; no further than ``most``."""
-
-    def distinct_values(
-        self, table: Table, column: str, most: int, cells: Cells | None = None
-    ) -> list[StoredValue]:
-        """Some of a column's values, each once and without NULL, in no order.
-
-        ``cells`` restricts the rows; only a part of a large table is looked at.
-        """
-
-    def has_repeated_null_keys(self, table: Table, key_columns: Sequence[str]) -> bool:
-        """Tell whether more than one row has NULL in one of the key columns."""
-
-    def stream_rows(
-        self,
-        table: Table,
-        columns: Sequence[str],
-        order: Sequence[str],
-        only: Selection | None = None,
-        largest: int | None = None,
-    ) -> Iterator[list[ShownRow]]:
-        """Read rows in batches, ordered by the bytes of the order columns.
-
-        Values come whole; where ``largest`` is given, those of more bytes come clipped to nothing,
-        but for values of the order columns. See ``same_value`` and ``read_value``.
-
-        All rows, or those of a selection, whose keys are values of the order columns. Order:
-        NULL, numbers, text by its UTF-8 bytes, blobs. A batch holds at least one row. The
-        iterator holds a read transaction until it is exhausted or closed.
-        """
-
-    def read_value(self, table: Table, row_id: int, column: str) -> StoredValue:
-        """Read one value whole, of a table whose rows have numbers; None if the row is gone."""
-
-    def read_head(self, table: Table, row_id: int, column: str, value: Clipped) -> Clipped:
-        """A clipped value of a table whose rows have numbers, with its first bytes."""
-
-    def same_value(
-        self, table: Table, row_id: int, column: str, other: Database, other_table: Table
-    ) -> bool:
-        """Tell whether two states hold the same bytes in a cell, without holding them in memory.
-
-        Both are texts or both blobs, of a table whose rows have numbers.
-        """
-
-    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
-        """Tell from how both are stored which rows of a table can differ from an older state's.
-
-        All others are the same, and the table is declared alike. None where that cannot be told.
-        """
-
-    def tables_alike(self, older: Database) -> frozenset[TableId]:
-        """Tables that are declared and stored alike in an older state of the database.
-
-        Some of them: those of which that is told at a glance.
-        """
-
-    def reads_alike(self, other: PagePeek) -> bool:
-        """Tell whether all that was read so far of this captured state is the same in another.
-
-        False where that cannot be told.
-        """
-
-    def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
-        """The value the engine fills into existing rows when the column is added.
-
-        The second item is False where it cannot be known.
-        """
-
-    def execute(
-        self,
-        sql: str,
-        *,
-        limit: int | None = None,
-        beside: Mapping[str, Database] | None = None,
-    ) -> ResultRows:
-        """Run one reading statement, returning at most ``limit`` rows.
-
-        ``beside`` are captured states of the same engine, whose tables the statement can name by
-        the names given to the states.
-
-        Raises:
-            StatementRefused: the text is not one statement, or it would write.
-        """
-
-    def capture(self, sink: PageSink) -> None:
-        """Put a consistent state of the whole database into the sink.
-
-        Raises:
-            OSError: the sink could not keep it.
-            SnapshotError: this is a captured state itself.
-        """
-
-    def mark(self) -> CommitMark:
-        """Remember how far the database is, for ``apply`` and ``restore_from``."""
-
-    def why_not_written(self, table: Table) -> str:
-        """Why single rows of a table cannot be written here; empty where they can."""
-
-    def write_statement(self, write: RowWrite) -> Statement:
-        """The very statement that ``apply`` runs for a row."""
-
-    def unguarded_statement(self, write: RowWrite) -> Statement:
-        """The same for reading: with what addresses the row, without all else it must hold."""
-
-    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
-        """Write a plan as one transaction, all or nothing.
-
-        Returns the row number of each row that was inserted, in the plan's order; None where the
-        table has no row numbers, or a trigger kept the row out.
-
-        Raises:
-            RecordsMovedOn: a row is not as expected, or something was committed after ``since``.
-            WriteRefused: a constraint or a link would be broken, or the engine cannot write it.
-            TargetLocked: another process is writing and does not stop.
-        """
-
-    def restore_from(self, image: Database, since: CommitMark) -> None:
-        """Make the whole database the same as a captured state of it, as one transaction.
-
-        An app that has it open sees an ordinary commit.
-
-        Raises:
-            RecordsMovedOn: something was committed after ``since``.
-            WriteRefused: the state cannot be written over this database.
-            TargetLocked: another process uses the database and does not stop.
-        """
+    # Stopping and closing
 
     def interrupt(self) -> None:
         """Stop what is running, and all that is asked from now on, until ``resume`` is called.

@@ -24,6 +24,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from jondel.core.engines.needed import capturer_of
 from jondel.core.engines.pages import HASH_BYTES, Origin
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StoreUnavailable
@@ -129,7 +130,7 @@ class Shelf:
             appender = self._packs.appender()
             try:
                 intake = self._intake(latest, appender.append, indexed=True)
-                database.capture(intake)
+                capturer_of(database).capture(intake)
                 appender.finish(self._syncer.sync)
             except BaseException:
                 appender.abandon()
@@ -161,7 +162,7 @@ class Shelf:
 
             with self._explained():
                 intake = self._intake(self._latest(), keep, indexed=False)
-                database.capture(intake)
+                capturer_of(database).capture(intake)
             manifest = intake.manifest
             yield Passing(
                 manifest.name(),

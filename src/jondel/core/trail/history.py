@@ -112,7 +112,7 @@ class _Walk:
             if snapshot.image == self._image:
                 return None
             peek = self._trail.peek(snapshot)
-            if peek is not None and self._state.reads_alike(peek):
+            if peek is not None and self._state.scanner.reads_alike(peek):
                 return None
         self._leave()
         self._state = self._trail.open(snapshot)
@@ -142,10 +142,10 @@ class _Reader:
         if table is None:
             return _Content((), None)
         columns = self._columns_in(table)
-        position = database.find_position(table, columns, self._key) if columns else None
+        position = database.rows.find_position(table, columns, self._key) if columns else None
         if position is None:
             return _Content(table.columns, None)
-        return _Content(table.columns, database.read_record(table, position, _WHOLE_BYTES))
+        return _Content(table.columns, database.rows.read_record(table, position, _WHOLE_BYTES))
 
     def _columns_in(self, table: Table) -> tuple[str, ...] | None:
         if self._key_columns == ("rowid",) and table.column("rowid") is None:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from jondel.core.diff.compare import Scope
+from jondel.core.engines.needed import commits_of, restorer_of, statements_of, writer_of
 from jondel.core.engines.protocol import CommitMark, Database
 from jondel.core.errors import (
     DatabaseDamaged,
@@ -91,7 +92,7 @@ def restore(
         TableNotFound: a table is not in both states.
     """
     title = to.label or to.id
-    since = database.mark()
+    since = commits_of(database).mark()
     with trail.before_writing(database, Trigger("restore", f"before restoring {title}")) as before:
         if tables is None:
             scope = Scope(internal=True, keep_records=_MOST_RECORDS)
@@ -110,7 +111,7 @@ def restore(
         if not (by_rows and _written_back(trail, database, to, changes, since, may_fail, stopping)):
             method = "copy"
             with _opened(trail, to) as image:
-                database.restore_from(image, since)
+                restorer_of(database).restore_from(image, since)
     stopping.committed()
     what = (
         f"restored {title}"
@@ -293,7 +294,7 @@ def _apply_inverse(
         stopping.opened(image)
         plan = plan_to_take_back(changes, image, database.schema(), triggers=triggers)
         try:
-            database.apply(plan, since)
+            writer_of(database).apply(plan, since)
         except WriteRefused:
             if not any(write.kind == "update" for write in plan.writes):
                 raise
@@ -301,7 +302,7 @@ def _apply_inverse(
             swapped = plan_to_take_back(
                 changes, image, database.schema(), replacing=True, triggers=triggers
             )
-            database.apply(swapped, since)
+            writer_of(database).apply(swapped, since)
 
 
 def _written_back(
@@ -343,7 +344,7 @@ def _same_settings(trail: Trail, one: Snapshot, other: Snapshot) -> bool:
         with _opened(trail, snapshot) as image:
             settings.append(
                 [
-                    image.execute(f"PRAGMA {name}").rows
+                    statements_of(image).execute(f"PRAGMA {name}").rows
                     for name in (
                         "user_version",
                         "application_id",

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from contextlib import ExitStack, closing
 
+from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.model.rows import ResultRows
 from jondel.core.trail.trail import NOW, Trail
@@ -42,7 +43,7 @@ def run_at(
             snapshot = next((s for s in trail.snapshots() if name in (s.id, s.label)), None)
             if snapshot is not None:
                 beside[name] = stack.enter_context(closing(trail.open(snapshot)))
-        return asked.execute(sql, limit=limit, beside=beside)
+        return statements_of(asked).execute(sql, limit=limit, beside=beside)
 
 
 def mentioned(sql: str) -> set[str]:

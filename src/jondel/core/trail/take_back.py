@@ -186,8 +186,8 @@ class _Links:
         """Which of the checks' values some row held, by their places."""
         keys = [check.values for check in checks]
         if len(keys) > _LOOKED_FOR_SINGLY and not table.unknown_order:
-            return self._before.which_occur(table, columns, keys)
-        find = self._before.find_position
+            return self._before.rows.which_occur(table, columns, keys)
+        find = self._before.rows.find_position
         return {n for n, key in enumerate(keys) if find(table, columns, key) is not None}
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Hashable, Iterator
 from typing import NamedTuple
 
 from jondel.core.diff.noise import NoiseRules
+from jondel.core.engines.needed import commits_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetError
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
@@ -94,7 +95,7 @@ def watch(
     while not stop.is_set():
         try:
             # The token first: what is committed after it makes another step.
-            token = database.change_token()
+            token = commits_of(database).change_token()
             if last is None:
                 last = trail.take_unless_unchanged(database, Trigger("watch", "watching began"))
                 settling.start(token)

@@ -142,7 +142,8 @@ class FilterDialog(Dialog[SheetState | None]):
         arrangement = Arrangement(condition)
         try:
             statement = await self._rows.ask(
-                self._moment, lambda database: database.statement(self._table, arrangement, ["x"])
+                self._moment,
+                lambda database: database.finder.statement(self._table, arrangement, ["x"]),
             )
         except JondelError as error:
             self._say(str(error))
@@ -167,7 +168,9 @@ class FilterDialog(Dialog[SheetState | None]):
             with suppress(JondelError):  # then there are none to offer
                 self._values[column] = await self._rows.ask(
                     self._moment,
-                    lambda database: database.distinct_values(self._table, column, _MOST_VALUES),
+                    lambda database: database.rows.distinct_values(
+                        self._table, column, _MOST_VALUES
+                    ),
                 )
         return self._values.get(column, ())
 
@@ -175,7 +178,8 @@ class FilterDialog(Dialog[SheetState | None]):
         """Whether the engine takes it; why not is said after ``hush`` seconds."""
         try:
             await self._rows.ask(
-                self._moment, lambda database: database.check_condition(self._table, condition)
+                self._moment,
+                lambda database: database.finder.check_condition(self._table, condition),
             )
         except JondelError as error:
             await asyncio.sleep(hush)

@@ -409,9 +409,9 @@ class CellEditing(Feature):
 
             def work(database: Database) -> list[LinkedRecord]:
                 if condition is None:
-                    rows = database.read_window(target, 0, _PICKED_FROM)
+                    rows = database.rows.read_window(target, 0, _PICKED_FROM)
                 else:
-                    rows = database.first_rows(target, Arrangement(condition), _PICKED_FROM)
+                    rows = database.finder.first_rows(target, Arrangement(condition), _PICKED_FROM)
                 pairs = zip(rows.positions, rows.rows, strict=True)
                 return [LinkedRecord(target, position, row) for position, row in pairs]
 

@@ -148,7 +148,7 @@ class Copying(Feature):
         table = shown.table
 
         def work(database: Database) -> list[Sequence[StoredValue]]:
-            found = (database.read_record(table, p, _WHOLE_BYTES) for p in positions)
+            found = (database.rows.read_record(table, p, _WHOLE_BYTES) for p in positions)
             rows = zip(positions, found, strict=True)
             return [self._drafted(table, p, _stored(table, r)) for p, r in rows if r is not None]
 
@@ -161,7 +161,7 @@ class Copying(Feature):
         table, arrangement = shown.table, records_view(self.desk).pane.state.arrangement
 
         def work(database: Database) -> list[Sequence[StoredValue]]:
-            order = database.arrange(table, arrangement)
+            order = database.finder.arrange(table, arrangement)
             if order.rows > _MOST_ROWS:
                 raise ReadError(
                     f"{grouped(order.rows)} rows are too many to copy (at most "
@@ -173,7 +173,7 @@ class Copying(Feature):
                     continue  # it went since the order was made
                 whole = row
                 if position and any(isinstance(value, Clipped) for value in row):
-                    whole = database.read_record(table, position, _WHOLE_BYTES) or row
+                    whole = database.rows.read_record(table, position, _WHOLE_BYTES) or row
                 rows.append(self._drafted(table, position, _stored(table, whole)))
             return rows
 

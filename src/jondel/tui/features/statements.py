@@ -53,7 +53,7 @@ class Statements(Feature):
         columns = [table.column_names[i] for i in shown]
         arrangement = pane.state.arrangement
         statement = await rows.ask(
-            pane.moment, lambda database: database.statement(table, arrangement, columns)
+            pane.moment, lambda database: database.finder.statement(table, arrangement, columns)
         )
         schema = await rows.schema(pane.moment)
         pasted = await desk.ask(StatementDialog(statement, schema))

@@ -20,6 +20,7 @@ from jondel.core.draft.draft_writer import Conflict, Places, Written, conflicts_
 from jondel.core.draft.planned_changes import planned_changes
 from jondel.core.draft.readable_statements import ReadableStatement, readable_statements
 from jondel.core.draft.remedies import Remedy, apply_remedy, records_in_the_way, remedies_for
+from jondel.core.engines.needed import writer_of
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import JondelError, WriteRefused
 from jondel.core.model.changes import Changes
@@ -108,7 +109,10 @@ class DraftService:
 
     async def why_not(self, table: Table) -> str:
         """Why a table cannot be edited; empty where it can."""
-        return await self._rows.ask(NOW, lambda database: database.why_not_written(table))
+        return await self._rows.ask(
+            NOW,
+            lambda database: writer_of(database).why_not_written(table),
+        )
 
     async def whole(self, table: Table, position: Position) -> ShownRow | None:
         """A live record with all values that can be edited."""
@@ -129,7 +133,7 @@ class DraftService:
         """Have a column hold a value in all rows of an arrangement; returns how many these are."""
 
         def work(database: Database) -> list[tuple[Position, ShownRow]]:
-            order = database.arrange(table, arrangement)
+            order = database.finder.arrange(table, arrangement)
             if order.rows > MOST_SET_AT_ONCE:
                 return []
             return list(rows_of(database, table, order))
@@ -143,11 +147,13 @@ class DraftService:
 
     async def count(self, table: Table, arrangement: Arrangement) -> int:
         """How many rows an arrangement has."""
-        return await self._rows.ask(NOW, lambda database: database.arrange(table, arrangement).rows)
+        return await self._rows.ask(
+            NOW, lambda database: database.finder.arrange(table, arrangement).rows
+        )
 
     async def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
         """A column's default, and whether that is known without inserting a record."""
-        return await self._rows.ask(NOW, lambda db: db.default_of(table, column))
+        return await self._rows.ask(NOW, lambda db: db.scanner.default_of(table, column))
 
     async def plan_deletions(
         self, table: Table, doomed: Sequence[tuple[Position, ShownRow]], most: int

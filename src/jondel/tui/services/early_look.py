@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.browse.windows import WindowCache
+from jondel.core.engines.needed import commits_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import JondelError
@@ -83,12 +84,12 @@ class EarlyLook:
 
 
 def _look_at(database: Database) -> Look | None:
-    token = database.change_token()
+    token = commits_of(database).change_token()
     tables = tuple(table for table in database.schema().tables if not table.internal)
     if not tables:
         return None
     table = table_to_open_with(database.location, tables)
-    cache = WindowCache(table, database.measure(table, quick=True))
+    cache = WindowCache(table, database.rows.measure(table, quick=True))
     if cache.extent.rows:
         cache.add(cache.fetch(database, 0))
     return Look(token, Identity.of(database), tables, cache)

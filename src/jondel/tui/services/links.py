@@ -105,7 +105,7 @@ class LinkService:
             cells = children_cells(node.link, node.owner, node.row)
             if child is None or cells is None:
                 return 0, None
-            return database.count_matching(child, cells, _COUNTED + 1), None
+            return database.rows.count_matching(child, cells, _COUNTED + 1), None
 
         try:
             count, record = await self._rows.ask(moment, work)
@@ -131,7 +131,7 @@ class LinkService:
             cells = children_cells(node.link, node.owner, node.row)
             if child is None or cells is None:
                 return []
-            window = database.matching_rows(child, cells, _LISTED)
+            window = database.rows.matching_rows(child, cells, _LISTED)
             pairs = zip(window.positions, window.rows, strict=True)
             return [LinkedRecord(child, position, row) for position, row in pairs]
 

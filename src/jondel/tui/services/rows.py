@@ -7,6 +7,7 @@ from collections.abc import AsyncGenerator, Callable, Hashable, Sequence
 from typing import TYPE_CHECKING, TypeAlias, TypeVar
 
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
+from jondel.core.engines.needed import commits_of
 from jondel.core.engines.protocol import ArrangingProgress, Database, Extent
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position, Window
@@ -75,14 +76,18 @@ class RowService:
 
     async def change_token(self) -> Hashable:
         """Differs after something was committed to the live database."""
-        return await self._read(self._rows, NOW, lambda database: database.change_token())
+        return await self._read(
+            self._rows,
+            NOW,
+            lambda database: commits_of(database).change_token(),
+        )
 
     async def schema(self, moment: Moment) -> Schema:
         return await self._read(self._rows, moment, lambda database: database.schema())
 
     async def count(self, moment: Moment, table: Table) -> int:
         """Count a table's rows, however long it takes."""
-        extent = await self._read(self._survey, moment, lambda base: base.measure(table))
+        extent = await self._read(self._survey, moment, lambda base: base.rows.measure(table))
         return extent.rows
 
     # Rows
@@ -99,13 +104,13 @@ class RowService:
         quick = all(ordinal < _FOUND_BY_COUNTING for ordinal in around)
 
         def work(database: Database) -> tuple[WindowCache, list[int]]:
-            cache = WindowCache(table, database.measure(table, quick=quick))
+            cache = WindowCache(table, database.rows.measure(table, quick=quick))
             cache.read_around(database, around)
             shifts = []
             for ordinal, position in anchors:
                 found = cache.ordinal_near(position, ordinal)
-                if found is None and database.read_record(table, position, 1) is not None:
-                    found = database.ordinal_of(table, position)
+                if found is None and database.rows.read_record(table, position, 1) is not None:
+                    found = database.rows.ordinal_of(table, position)
                 shifts.append(found - ordinal if found is not None else 0)
             for shift in set(shifts):
                 cache.read_around(database, [ordinal + shift for ordinal in around])
@@ -115,7 +120,7 @@ class RowService:
 
     async def measured(self, moment: Moment, table: Table) -> Extent:
         """Count a table's rows, with what it takes to find any of them."""
-        return await self._read(self._orders, moment, lambda base: base.measure(table))
+        return await self._read(self._orders, moment, lambda base: base.rows.measure(table))
 
     async def arranged(
         self,
@@ -146,7 +151,7 @@ class RowService:
                 cache.add(window)
                 send(cache)
 
-            order = self._orders.open(job, source, trail).arrange(
+            order = self._orders.open(job, source, trail).finder.arrange(
                 table,
                 arrangement,
                 first=show if first_rows else None,
@@ -196,12 +201,12 @@ class RowService:
             return None
 
         def work(database: Database) -> int | None:
-            position = database.find_position(table, table.primary_key, key)
+            position = database.rows.find_position(table, table.primary_key, key)
             if position is None:
                 return None
             if cache.order is not None:
                 return cache.order.ordinal_of(position)
-            return database.ordinal_of(table, position)
+            return database.rows.ordinal_of(table, position)
 
         reader = self._aside if cache.anywhere else self._orders
         return await self._read(reader, moment, work)
@@ -219,16 +224,16 @@ class RowService:
     ) -> ShownRow | None:
         """One record with its values in full, but for very large ones."""
         return await self._read(
-            self._rows, moment, lambda base: base.read_record(table, position, max_bytes)
+            self._rows, moment, lambda base: base.rows.read_record(table, position, max_bytes)
         )
 
     async def ordinal_of(self, moment: Moment, table: Table, position: Position) -> int | None:
         """The place of a record in its table; None where it is not there."""
 
         def work(database: Database) -> int | None:
-            if database.read_record(table, position, 1) is None:
+            if database.rows.read_record(table, position, 1) is None:
                 return None
-            return database.ordinal_of(table, position)
+            return database.rows.ordinal_of(table, position)
 
         return await self._read(self._rows, moment, work)
 
@@ -241,7 +246,7 @@ class RowService:
     ) -> Position | None:
         """The position of the record with a key; None where it is not there."""
         return await self._read(
-            self._rows, moment, lambda base: base.find_position(table, key_columns, key)
+            self._rows, moment, lambda base: base.rows.find_position(table, key_columns, key)
         )
 
     async def search(

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 import apsw
 
 from jondel.core.engines.protocol import (
-    Capabilities,
     CommitMark,
     Database,
+    Feature,
+    Features,
     Selection,
 )
 from jondel.core.engines.sqlite import connection as opening
@@ -31,7 +32,6 @@ from jondel.core.engines.sqlite.statements import (
 )
 from jondel.core.engines.sqlite.steady_reader import steady
 from jondel.core.errors import (
-    SnapshotError,
     StatementFailed,
     StatementRefused,
     WriteRefused,
@@ -43,6 +43,16 @@ from jondel.core.model.values import StoredValue
 
 if TYPE_CHECKING:
     from jondel.core.engines.pages import PagePeek, PageSink
+    from jondel.core.engines.roles import (
+        Capturer,
+        Commits,
+        Finder,
+        Restorer,
+        RowReader,
+        Scanner,
+        StatementRunner,
+        Writer,
+    )
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import RowWrite, WritePlan
 
@@ -64,13 +74,53 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
 
 
 _NAMED = 5
+_OF_LIVE_ONES = (Feature.COMMITS, Feature.CAPTURE, Feature.WRITING, Feature.RESTORING)
 
 
 class SqliteDatabase(SqliteReader):
     """One SQLite file, open for reading."""
 
-    capabilities = Capabilities(snapshots=True, change_token=True, writing=True)
     lock = False
+
+    # Roles: one object plays them all
+
+    @property
+    def features(self) -> Features:
+        return Features(self.name, dict.fromkeys(_OF_LIVE_ONES, "it is a snapshot"))
+
+    @property
+    def rows(self) -> RowReader:
+        return self
+
+    @property
+    def finder(self) -> Finder:
+        return self
+
+    @property
+    def scanner(self) -> Scanner:
+        return self
+
+    @property
+    def statements(self) -> StatementRunner | None:
+        return self
+
+    @property
+    def commits(self) -> Commits | None:
+        return None
+
+    @property
+    def capturer(self) -> Capturer | None:
+        return None
+
+    @property
+    def writer(self) -> Writer | None:
+        return None
+
+    @property
+    def restorer(self) -> Restorer | None:
+        return None
+
+    # What it is
 
     @property
     def location(self) -> str:
@@ -103,9 +153,6 @@ class SqliteDatabase(SqliteReader):
         """The tables, and views on them, that are kept by a collation of the app, and by which."""
         with translated(self._path):
             return self._shadow_unknown()
-
-    def change_token(self) -> Hashable:
-        return ()
 
     def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
         return None
@@ -159,48 +206,6 @@ class SqliteDatabase(SqliteReader):
             except UnicodeDecodeError:
                 return run_with_any_text(self._connection, statement, limit, self._encoding)
 
-    def capture(self, sink: PageSink) -> None:
-        raise SnapshotError(
-            f"{self._path}: it is a snapshot already; take one of the live database"
-        )
-
-    def mark(self) -> CommitMark:
-        return ()
-
-    def why_not_written(self, table: Table) -> str:
-        if table.unreadable:
-            return f"it cannot be read: {table.unreadable}"
-        if table.kind == "view":
-            return "it is a view: change the tables that it reads"
-        if table.kind == "virtual table":
-            return "it is a virtual table: only its module knows how to write it"
-        if table.internal:
-            return "the engine keeps it for itself"
-        if not table.position_columns:
-            return "its rows have nothing to tell one from another by: no row number, no key"
-        if table.unknown_order:
-            return (
-                f"its keys or indexes are ordered by {table.unknown_order}, which only the app "
-                "knows: writing would put them out of order"
-            )
-        return ""
-
-    def write_statement(self, write: RowWrite) -> Statement:
-        from jondel.core.engines.sqlite.write_statements import write_statement
-
-        return write_statement(write)
-
-    def unguarded_statement(self, write: RowWrite) -> Statement:
-        from jondel.core.engines.sqlite.write_statements import unguarded_statement
-
-        return unguarded_statement(write)
-
-    def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
-        raise WriteRefused(f"{self.name}: a snapshot is never written")
-
-    def restore_from(self, image: Database, since: CommitMark) -> None:
-        raise WriteRefused(f"{self.name}: a snapshot is never written")
-
     def interrupt(self) -> None:
         if not self._closed:
             self._stop_asked.set()
@@ -245,6 +250,26 @@ class LiveSqliteDatabase(SqliteDatabase):
         notice = self._reading.notice
         return (*((notice,) if notice else ()), *super().notices)
 
+    @property
+    def features(self) -> Features:
+        return Features(self.name)
+
+    @property
+    def commits(self) -> Commits | None:
+        return self
+
+    @property
+    def capturer(self) -> Capturer | None:
+        return self
+
+    @property
+    def writer(self) -> Writer | None:
+        return self
+
+    @property
+    def restorer(self) -> Restorer | None:
+        return self
+
     def change_token(self) -> Hashable:
         with translated(self._path):
             return self._reading.files.token()
@@ -260,6 +285,34 @@ class LiveSqliteDatabase(SqliteDatabase):
 
         with translated(self._path), closing(LiveFiles(self._path)) as files:
             return mark_of(latest_state(files, self._stop_asked))
+
+    def why_not_written(self, table: Table) -> str:
+        if table.unreadable:
+            return f"it cannot be read: {table.unreadable}"
+        if table.kind == "view":
+            return "it is a view: change the tables that it reads"
+        if table.kind == "virtual table":
+            return "it is a virtual table: only its module knows how to write it"
+        if table.internal:
+            return "the engine keeps it for itself"
+        if not table.position_columns:
+            return "its rows have nothing to tell one from another by: no row number, no key"
+        if table.unknown_order:
+            return (
+                f"its keys or indexes are ordered by {table.unknown_order}, which only the app "
+                "knows: writing would put them out of order"
+            )
+        return ""
+
+    def write_statement(self, write: RowWrite) -> Statement:
+        from jondel.core.engines.sqlite.write_statements import write_statement
+
+        return write_statement(write)
+
+    def unguarded_statement(self, write: RowWrite) -> Statement:
+        from jondel.core.engines.sqlite.write_statements import unguarded_statement
+
+        return unguarded_statement(write)
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
         from jondel.core.engines.sqlite.writer import apply_plan  # not needed to look

@@ -51,7 +51,7 @@ class TallyBand(Band):
         try:
             tally = await rows.ask(
                 tallied.moment,
-                lambda database: database.tally(tallied.table, name, arrangement, only),
+                lambda database: database.finder.tally(tallied.table, name, arrangement, only),
             )
         except Cancelled:
             return
