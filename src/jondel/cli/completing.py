@@ -54,7 +54,7 @@ def _first_words(prefix: str, **_: object) -> Iterable[str]:
 
 def _databases(prefix: str, **_: object) -> Iterable[str]:
     """Files that are databases, and folders, that begin so."""
-    from jondel.core.engines.finder import is_database
+    from jondel.core.engines.registry import is_database
 
     folder, slash, start = prefix.rpartition("/")
     before = f"{folder}{slash}"

@@ -22,7 +22,7 @@ from jondel.core.formats.changes_json import address_json, cells_json, row_json
 from jondel.core.formats.changes_text import WHOLE, cell_lines
 from jondel.core.formats.end_json import end_json
 from jondel.core.model.changes import MARKS
-from jondel.core.model.schema import Table
+from jondel.core.model.schema import ROW_ID, Table
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.history import Version, record_history
 from jondel.core.trail.trail import Trail
@@ -33,7 +33,7 @@ def show_history(target: str, table: str, key: Sequence[str], lock: bool, as_jso
     with opened(target, lock=lock) as given:
         database = given.database_if_usable()
         known = _table_known(given.trail, database, table)
-        columns = known.primary_key or ("rowid",)
+        columns = known.primary_key or (ROW_ID,)
         if len(key) != len(columns):
             raise UsageProblem(f"the key of {known.title} is {', '.join(columns)}; give its values")
         values = _key_values(known, columns, key)

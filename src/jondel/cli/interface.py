@@ -86,7 +86,7 @@ def _found_here() -> str:
     databases = find_in(Path())
     if not databases:
         raise TargetNotFound(
-            f"{Path.cwd()}: no SQLite database found in this folder; "
+            f"{Path.cwd()}: no database found in this folder; "
             "give a path, as in `jondel app.db`, or try `jondel demo`"
         )
     if len(databases) > 1:
@@ -97,9 +97,10 @@ def _found_here() -> str:
 
 def _forget(path: Path) -> None:
     """Throw the demo's database away, and with it its trail."""
+    from jondel.core.engines.registry import files_of
     from jondel.core.trail.trail import Trail
 
-    for companion in ("", "-wal", "-shm"):
-        path.with_name(path.name + companion).unlink(missing_ok=True)
+    for file in files_of(str(path)):
+        file.unlink(missing_ok=True)
     with closing(Trail(str(path.resolve()))) as trail:
         trail.forget()

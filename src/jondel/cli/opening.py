@@ -34,4 +34,4 @@ def find_databases(folder: Path, as_json: bool) -> None:
     for entry in databases:
         tell(f"{line(str(entry.path), 1000)}  {size_text(entry.size)}")
     if not databases:
-        say(f"{folder}: no SQLite database found here")
+        say(f"{folder}: no database found here")

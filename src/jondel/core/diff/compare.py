@@ -77,7 +77,9 @@ class TableDifference:
     """The columns of the newer side by name."""
     nothing_to_read: bool = False
     named_by: tuple[str, ...] = ()
-    """See ``TableChanges``."""
+    internal: bool = False
+    derived: bool = False
+    """These three: see ``TableChanges``."""
 
 
 def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Changes:
@@ -216,6 +218,8 @@ class Comparison:
             method,
             {column.name: column for column in new.columns} if new else {},
             named_by=shown.unique_key if key.is_row_id else (),
+            internal=shown.internal,
+            derived=shown.derived,
         )
 
 
@@ -277,6 +281,8 @@ def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
         ChangeCounts(**counts),
         hidden,
         difference.named_by,
+        difference.internal,
+        difference.derived,
     )
 
 

@@ -5,10 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from jondel.core.engines.protocol import Database
-from jondel.core.model.schema import Table
-
-ROW_ID = "rowid"
-"""What the row number is called in changes, whatever the engine's name for it in a table is."""
+from jondel.core.model.schema import ROW_ID, Table
 
 
 @dataclass(frozen=True)

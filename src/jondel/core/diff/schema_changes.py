@@ -93,8 +93,7 @@ def _object_changes(old: Schema, new: Schema, internal: bool) -> Iterator[Schema
         return {
             (o.kind, o.name): o.sql
             for o in schema.objects
-            if o.kind in ("index", "trigger")
-            and (internal or not o.name.name.startswith("sqlite_"))
+            if o.kind in ("index", "trigger") and (internal or not o.internal)
         }
 
     before, after = named(old), named(new)

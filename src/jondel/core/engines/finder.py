@@ -8,11 +8,10 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from jondel.core.engines.sqlite.connection import read_header
-from jondel.core.errors import JondelError, TargetNotFound
+from jondel.core.engines.registry import is_database
+from jondel.core.errors import TargetNotFound
 from jondel.core.files.home import jondel_home
 
-_MAGIC = b"SQLite format 3\x00"
 _SMALLEST = 512
 _SKIPPED_FOLDERS = frozenset({".git", ".hg", "node_modules", "__pycache__", ".venv", "venv"})
 _MOST_FOLDERS = 20_000
@@ -29,7 +28,7 @@ class Found:
 
 
 def find_in(folder: Path) -> list[Found]:
-    """List the SQLite files below a folder, the most recently written first.
+    """List the database files below a folder, the most recently written first.
 
     Files are recognised by their first bytes. Those that Jondel keeps itself are left out.
 
@@ -42,14 +41,6 @@ def find_in(folder: Path) -> list[Found]:
         _candidates(folder, os.path.realpath(jondel_home())),
         key=lambda candidate: -candidate.written_at,
     )
-
-
-def is_database(path: Path) -> bool:
-    """Whether the first bytes of a file are those of a database; False where it cannot be read."""
-    try:
-        return read_header(path).startswith(_MAGIC)
-    except (JondelError, OSError):
-        return False
 
 
 def _is_store(folder: str, names: list[str]) -> bool:

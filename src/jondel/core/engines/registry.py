@@ -37,6 +37,25 @@ def location_of(target: str | os.PathLike[str]) -> str:
         raise TargetNotFound(f"{path}: cannot be reached ({error}); check the path") from None
 
 
+def files_of(location: str) -> list[Path]:
+    """The files that a database at a location may have, the main one first."""
+    path = Path(location)
+    module = import_module("jondel.core.engines.sqlite.file_names")
+    return [path, *(path.with_name(path.name + ending) for ending in module.COMPANIONS)]
+
+
+def captures_quickly(location: str) -> bool:
+    """Whether capturing the database at a location is cheap enough to be done unasked."""
+    module = import_module("jondel.core.engines.sqlite.file_names")
+    return cast(bool, module.captures_quickly(Path(location)))
+
+
+def is_database(path: Path) -> bool:
+    """Whether the first bytes of a file are those of a database; False where it cannot be read."""
+    module = import_module("jondel.core.engines.sqlite.connection")
+    return cast(bool, module.is_database(path))
+
+
 def open_image(path: Path, *, location: str) -> Database:
     """Open a file that holds a whole image of the database at ``location``."""
     module = import_module(_ENGINE_OF_SCHEME["file"])

@@ -208,6 +208,9 @@ class Scanner(Protocol):
         All others are the same, and the table is declared alike. None where that cannot be told.
         """
 
+    def settings(self) -> tuple[StoredValue, ...]:
+        """What the database says of itself, apart from its schema: equal for equal settings."""
+
     def tables_alike(self, older: Database) -> frozenset[TableId]:
         """Tables that are declared and stored alike in an older state of the database.
 

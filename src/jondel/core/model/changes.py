@@ -109,6 +109,10 @@ class TableChanges(NamedTuple):
     hidden: int = 0
     named_by: tuple[str, ...] = ()
     """The columns that name a record for people where its key is but a row number."""
+    internal: bool = False
+    """True for what the engine keeps for itself; see ``Table``."""
+    derived: bool = False
+    """True for what the engine keeps in step by itself; see ``Table``."""
 
     def name_of(self, record: RecordChange) -> tuple[Value, ...]:
         """What a record is called: its key, or what else no two records share."""

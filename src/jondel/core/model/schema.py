@@ -9,6 +9,8 @@ from typing import Literal, NamedTuple, TypeAlias
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType
 
+ROW_ID = "rowid"
+"""What a row number is called in changes, whatever the engine's name for it in a table is."""
 TableKind: TypeAlias = Literal[
     "table",
     "partitioned table",
@@ -78,6 +80,8 @@ class Table:
     schema: str = ""
     """The schema it is in, as the engine calls it, where its address does not say that."""
     comment: str = ""
+    derived: bool = False
+    """True where the engine keeps it in step with the rows of other tables: counts, statistics."""
 
     @property
     def name(self) -> str:
@@ -147,6 +151,8 @@ class SchemaObject(NamedTuple):
     table: TableId
     """What it belongs to; of a table or view, itself."""
     sql: str | None
+    internal: bool = False
+    """True for what the engine made by itself."""
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, JondelError
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import NO_VALUE, CellChange, ChangeKind
-from jondel.core.model.schema import Column, Table
+from jondel.core.model.schema import ROW_ID, Column, Table
 from jondel.core.model.values import ShownRow, StoredValue, clipped, identical
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.trail import Trail
@@ -148,7 +148,7 @@ class _Reader:
         return _Content(table.columns, database.rows.read_record(table, position, _WHOLE_BYTES))
 
     def _columns_in(self, table: Table) -> tuple[str, ...] | None:
-        if self._key_columns == ("rowid",) and table.column("rowid") is None:
+        if self._key_columns == (ROW_ID,) and table.column(ROW_ID) is None:
             return (table.row_id,) if table.row_id else None
         known = set(table.column_names)
         return self._key_columns if known.issuperset(self._key_columns) else None

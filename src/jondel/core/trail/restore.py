@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from jondel.core.diff.compare import Scope
-from jondel.core.engines.needed import commits_of, restorer_of, statements_of, writer_of
+from jondel.core.engines.needed import commits_of, restorer_of, writer_of
 from jondel.core.engines.protocol import CommitMark, Database
 from jondel.core.errors import (
     DatabaseDamaged,
@@ -34,8 +34,6 @@ from jondel.core.trail.trail import Step, Trail
 
 _MOST_RECORDS = 20_000
 """Above this, the whole database is copied over instead of writing row by row."""
-_SOFT_TABLES = ("sqlite_sequence", "sqlite_stat1", "sqlite_stat3", "sqlite_stat4")
-"""Kept by the engine for itself: they follow from what else is written."""
 
 _log = logging.getLogger(__name__)
 
@@ -250,14 +248,12 @@ def _plan_of_undoing(
 ) -> WritePlan:
     with _opened(trail, earlier) as image:
         stopping.opened(image)
-        hard = _without_soft_tables(changes)
+        hard = _without_derived_tables(changes)
         return plan_to_take_back(hard, image, database.schema(), triggers=triggers)
 
 
-def _without_soft_tables(changes: Changes) -> Changes:
-    return changes._replace(
-        tables=tuple(t for t in changes.tables if t.table.name not in _SOFT_TABLES)
-    )
+def _without_derived_tables(changes: Changes) -> Changes:
+    return changes._replace(tables=tuple(t for t in changes.tables if not t.derived))
 
 
 def _take_back(
@@ -273,7 +269,7 @@ def _take_back(
     shown = _shown(changes)
     if changes.empty:
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
-    hard = _without_soft_tables(changes)
+    hard = _without_derived_tables(changes)
     with trail.before_writing(database, Trigger("restore", f"before taking back {what}")) as before:
         _apply_inverse(trail, database, earlier, hard, None, triggers, stopping)
     stopping.committed()
@@ -342,18 +338,7 @@ def _same_settings(trail: Trail, one: Snapshot, other: Snapshot) -> bool:
     settings = []
     for snapshot in (one, other):
         with _opened(trail, snapshot) as image:
-            settings.append(
-                [
-                    statements_of(image).execute(f"PRAGMA {name}").rows
-                    for name in (
-                        "user_version",
-                        "application_id",
-                        "encoding",
-                        "auto_vacuum",
-                        "page_size",
-                    )
-                ]
-            )
+            settings.append(image.scanner.settings())
     return settings[0] == settings[1]
 
 
@@ -389,9 +374,7 @@ def _of_tables(changes: Changes, tables: frozenset[TableId]) -> Changes:
 
 def _shown(changes: Changes) -> Changes:
     """The changes without what the engine keeps for itself."""
-    return changes._replace(
-        tables=tuple(t for t in changes.tables if not t.table.name.startswith("sqlite_"))
-    )
+    return changes._replace(tables=tuple(t for t in changes.tables if not t.internal))
 
 
 def _opened(trail: Trail, snapshot: Snapshot) -> closing[Database]:

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.display import line
 from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import ROW_ID
 from jondel.core.model.values import Clipped, StoredValue, Value
 from jondel.tui.frame.commands import Command, Situation
 from jondel.tui.frame.feature import Feature
@@ -66,7 +67,7 @@ def record_key(shown: Shown) -> RecordKey | None:
         return None
     table = shown.table
     if table.row_id is not None and not table.primary_key:
-        return RecordKey(table.id, ("rowid",), shown.position)
+        return RecordKey(table.id, (ROW_ID,), shown.position)
     row: dict[str, Value] = dict(zip(table.column_names, shown.row, strict=True))
     key = [row[name] for name in table.primary_key]
     if any(isinstance(value, Clipped) for value in key):

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from jondel.core.engines.registry import captures_quickly
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.values import StoredValue
@@ -23,7 +23,6 @@ _KEPT_RECORDS = 2000
 """Records listed for each table; all are counted."""
 _KEPT_VALUE_BYTES = 16 * 1024
 _KEPT_COMPARISONS = 8
-_QUICKLY_COMPARED_BYTES = 2 * 1024 * 1024 * 1024
 
 
 class Comparisons:
@@ -36,16 +35,8 @@ class Comparisons:
 
     @property
     def is_quick(self) -> bool:
-        """Whether comparing with now is cheap enough to be done without being asked.
-
-        What it costs follows the change where a log tells what changed; else all is read.
-        """
-        location = self._trail.location
-        try:
-            size = os.stat(location).st_size
-        except OSError:
-            return False
-        return size <= _QUICKLY_COMPARED_BYTES or os.path.exists(location + "-wal")
+        """Whether comparing with now is cheap enough to be done without being asked."""
+        return captures_quickly(self._trail.location)
 
     def known_summary(self, moment: Moment) -> ChangeSummary | None:
         """The size of a step's changes, where they have been looked at before."""

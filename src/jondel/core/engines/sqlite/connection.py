@@ -18,12 +18,14 @@ from jondel.core.engines.sqlite.error_translation import translated
 from jondel.core.engines.sqlite.page_vfs import uri_of
 from jondel.core.engines.sqlite.unknown_order import BUILT_IN_COLLATIONS
 from jondel.core.errors import (
+    JondelError,
     NotADatabase,
     PermissionMissing,
     TargetNotFound,
 )
 
 BUSY_TIMEOUT_MS = 2000
+_MAGIC = b"SQLite format 3\x00"
 _HEADER_BYTES = 100
 
 
@@ -65,6 +67,14 @@ def read_header(path: Path) -> bytes:
             return file.read(0, _HEADER_BYTES)
         finally:
             file.close()
+
+
+def is_database(path: Path) -> bool:
+    """Whether the first bytes of a file are those of a database; False where it cannot be read."""
+    try:
+        return read_header(path).startswith(_MAGIC)
+    except (JondelError, OSError):
+        return False
 
 
 def open_scratch() -> apsw.Connection:

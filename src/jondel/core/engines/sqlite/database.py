@@ -6,7 +6,7 @@ import threading
 from collections.abc import Hashable, Mapping, Sequence
 from contextlib import closing, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 import apsw
 
@@ -74,6 +74,7 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
 
 
 _NAMED = 5
+_SETTINGS = ("user_version", "application_id", "encoding", "auto_vacuum", "page_size")
 _OF_LIVE_ONES = (Feature.COMMITS, Feature.CAPTURE, Feature.WRITING, Feature.RESTORING)
 
 
@@ -156,6 +157,12 @@ class SqliteDatabase(SqliteReader):
 
     def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
         return None
+
+    @steady
+    def settings(self) -> tuple[StoredValue, ...]:
+        with translated(self._path):
+            pragmas = (self._connection.pragma(name) for name in _SETTINGS)
+            return tuple(cast(StoredValue, value) for value in pragmas)
 
     def tables_alike(self, older: Database) -> frozenset[TableId]:
         return frozenset()

@@ -8,6 +8,23 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
+_WAL, _SHM, _JOURNAL = "-wal", "-shm", "-journal"
+COMPANIONS = (_WAL, _SHM, _JOURNAL)
+"""What the names of the files end in that SQLite keeps beside a database."""
+_QUICKLY_READ_BYTES = 2 * 1024 * 1024 * 1024
+
+
+def captures_quickly(path: Path) -> bool:
+    """Whether capturing a database is cheap enough to be done without being asked.
+
+    What it costs follows the change where a log tells what changed; else all is read.
+    """
+    try:
+        size = path.stat().st_size
+    except OSError:
+        return False
+    return size <= _QUICKLY_READ_BYTES or path.with_name(path.name + _WAL).exists()
+
 
 class Companions(NamedTuple):
     """The log and the journal of a database, wherever these may be.
@@ -21,15 +38,15 @@ class Companions(NamedTuple):
 
     @property
     def wal(self) -> Path:
-        return self.name.with_name(self.name.name + "-wal")
+        return self.name.with_name(self.name.name + _WAL)
 
     @property
     def shm(self) -> Path:
-        return self.name.with_name(self.name.name + "-shm")
+        return self.name.with_name(self.name.name + _SHM)
 
     @property
     def journal(self) -> Path:
-        return self.name.with_name(self.name.name + "-journal")
+        return self.name.with_name(self.name.name + _JOURNAL)
 
     @property
     def present(self) -> bool:

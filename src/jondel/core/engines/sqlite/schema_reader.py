@@ -15,6 +15,7 @@ from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, ForeignKey, Schema, SchemaObject, Table, TableKind
 
 _SCHEMA = "main"
+_DERIVED = ("sqlite_sequence", "sqlite_stat1", "sqlite_stat3", "sqlite_stat4")
 _KINDS: dict[str, TableKind] = {"table": "table", "view": "view", "virtual": "virtual table"}
 _ROW_ID_NAMES = ("rowid", "_rowid_", "oid")
 _COLUMN = 'x.name, x.type, x."notnull", x.dflt_value, x.pk, x.hidden'
@@ -69,7 +70,8 @@ def _read(connection: apsw.Connection, declared: Sequence[tuple[Any, ...]]) -> S
     ]
     tables.sort(key=lambda table: (table.kind == "view", table.name.casefold(), table.name))
     objects = [
-        SchemaObject(kind, TableId(name), TableId(of), sql) for kind, name, of, _, sql in declared
+        SchemaObject(kind, TableId(name), TableId(of), sql, _is_internal(name))
+        for kind, name, of, _, sql in declared
     ]
     return Schema(tuple(tables), tuple(objects))
 
@@ -94,7 +96,7 @@ def _table(
 ) -> Table:
     name = listed.name
     shadow_of = name.rpartition("_")[0] if listed.kind == "shadow" else ""
-    internal = bool(shadow_of) or name.startswith("sqlite_")
+    internal = bool(shadow_of) or _is_internal(name)
     kind = _KINDS.get(listed.kind, "table")
     try:
         columns = columns_or_how() if callable(columns_or_how) else columns_or_how
@@ -126,7 +128,12 @@ def _table(
         unknown_order,
         unique_keys=_unique(connection, name, kind) if listed.indexed else (),
         schema=_SCHEMA,
+        derived=name in _DERIVED,
     )
+
+
+def _is_internal(name: str) -> bool:
+    return name.startswith("sqlite_")
 
 
 def _unique(
