@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from math import inf
 
 from jondel.core.browse.exact_entry import UnfitForKind, exact_typed
 from jondel.core.errors import ValueUnsuitable
@@ -10,6 +11,7 @@ from jondel.core.model.schema import Column
 from jondel.core.model.values import Exact, StoredValue
 
 _WHOLE = re.compile(r"[+-]?\d+")
+_ENDLESS = {"inf": inf, "+inf": inf, "∞": inf, "-inf": -inf, "-∞": -inf}
 _REAL = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
 
 
@@ -34,8 +36,14 @@ def typed_value(text: str, column: Column | None) -> StoredValue:
             return exact_typed(column.type, text)
         except UnfitForKind as error:
             raise ValueUnsuitable(f"{column.name} is {column.type.name}; type {error}") from error
-    number = number_typed(text)
+    of_reals = column is not None and column.type.kind == "real"
+    number = real_typed(text) if of_reals else number_typed(text)
     return text if number is None else number
+
+
+def real_typed(text: str) -> int | float | None:
+    """The number that a text is written as in a column of real ones, which may have no end."""
+    return _ENDLESS.get(text.strip().lower(), number_typed(text))
 
 
 def number_typed(text: str) -> int | float | None:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from jondel.core.browse.display import line
 from jondel.core.browse.exact_entry import UnfitForKind, exact_typed
 from jondel.core.browse.times import TimeKind, counted
-from jondel.core.browse.typed_values import number_typed
+from jondel.core.browse.typed_values import number_typed, real_typed
 from jondel.core.draft.value_forms import UnfitText, ValueForm
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.column_types import TIMES, ValueKind
@@ -85,8 +85,9 @@ def entered(
                 return int(number)
             wanted = "a whole number"
         case "real":
-            if number is not None:
-                return float(number)
+            real = real_typed(text)
+            if real is not None:
+                return float(real)
             wanted = "a number"
         case "numeric":
             if number is not None:

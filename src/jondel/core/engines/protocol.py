@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol, TypeAlias, Type
 from jondel.core.errors import FeatureMissing
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema
-from jondel.core.model.values import Row, Value
+from jondel.core.model.values import Exact, Row, Value
 
 if TYPE_CHECKING:  # not needed to look at a database
     from array import array
@@ -95,7 +95,7 @@ class Tally(NamedTuple):
     empty: int
     least: Value
     greatest: Value
-    total: int | float | None
+    total: int | float | Exact | None
     mean: float | None
 
 

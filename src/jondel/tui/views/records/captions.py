@@ -5,6 +5,7 @@ from __future__ import annotations
 from jondel.core.browse.display import grouped, line, number_text, safe_name
 from jondel.core.browse.sheet_states import SheetState
 from jondel.core.engines.protocol import ArrangingProgress, Extent, Tally
+from jondel.core.model.values import Exact
 
 _VALUE_CHARACTERS = 24
 
@@ -90,5 +91,7 @@ def tally_parts(column: str, tally: Tally, which: str) -> Parts:
     return parts
 
 
-def _number(value: int | float) -> str:
+def _number(value: int | float | Exact) -> str:
+    if isinstance(value, Exact):
+        return line(value)
     return grouped(value) if isinstance(value, int) else number_text(value)
