@@ -13,6 +13,9 @@ from jondel.core.engines.memory.database import open_tables
 from jondel.core.engines.memory.tables import MemoryTables
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
+from jondel.core.mirror.mirror import Mirror
+from jondel.core.mirror.rereading import Rereading
+from jondel.core.mirror.state import open_mirrored
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType, ValueKind
 from jondel.core.model.schema import Column, ForeignKey, Table
@@ -124,7 +127,7 @@ class MadeTables:
 class SqliteFiles:
     name = "sqlite"
     kinds = ("integer", "real", "text", "blob")
-    statements = True
+    writes = True
 
     def make(self, folder: Path, specs: Sequence[Spec]) -> Made:
         path = folder / f"{len(list(folder.iterdir()))}.db"
@@ -148,7 +151,7 @@ class SqliteFiles:
 class MemoryEngine:
     name = "memory"
     kinds = tuple(RISING)
-    statements = False
+    writes = True
 
     def make(self, folder: Path, specs: Sequence[Spec]) -> Made:
         tables = MemoryTables("harbour", [_memory_table(spec) for spec in specs])
@@ -158,7 +161,35 @@ class MemoryEngine:
         return made
 
 
-ENGINES = (SqliteFiles(), MemoryEngine())
+@dataclass
+class MadeMirror(MadeTables):
+    """Tables in memory, and the mirror of them, which is opened."""
+
+    folder: Path
+
+    def open(self) -> Database:
+        mirror = Mirror(self.folder)
+        with closing(open_tables(self.tables)) as database:
+            mirror.update(Rereading(database, mirror.path))
+        return open_mirrored(mirror.path)
+
+
+class MirroredEngine:
+    """What is read of it has been through the mirror."""
+
+    name = "mirrored"
+    kinds = tuple(RISING)
+    writes = False
+
+    def make(self, folder: Path, specs: Sequence[Spec]) -> Made:
+        tables = MemoryTables("harbour", [_memory_table(spec) for spec in specs])
+        made = MadeMirror(tables, folder / f"mirror{len(list(folder.iterdir()))}")
+        for spec in specs:
+            made.commit(spec.name, spec.rows)
+        return made
+
+
+ENGINES = (SqliteFiles(), MemoryEngine(), MirroredEngine())
 
 
 def column_type_of(kind: str) -> ColumnType:

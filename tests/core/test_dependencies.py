@@ -27,6 +27,7 @@ _CORE_MAY_IMPORT = {
     "engines": {"model", "errors", "sql", "files"},
     "browse": {"model", "errors", "engines", "sql", "files"},
     "diff": {"model", "errors", "engines", "browse"},
+    "mirror": {"model", "errors", "engines", "diff", "files"},
     "snapshots": {"model", "errors", "engines", "files"},
     "trail": {"model", "errors", "engines", "browse", "diff", "snapshots", "files"},
     "draft": {"model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"},

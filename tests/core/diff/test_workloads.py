@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 import base64
-import json
 import sqlite3
-import subprocess
-import sys
 from collections import Counter
-from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -17,6 +13,7 @@ from typing import Any
 import pytest
 import workload
 from oracle import as_found, expected
+from workload_app import working
 
 from jondel.core.diff.compare import Scope, compare
 from jondel.core.engines import pages
@@ -30,50 +27,6 @@ from seeds import seeds
 _PHASES = 5
 
 
-class _Worker:
-    """The app that does random work."""
-
-    def __init__(self, path: Path, seed: int) -> None:
-        self._process = subprocess.Popen(
-            [sys.executable, workload.__file__, str(path), str(seed)],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-        )
-        self._answer()
-
-    def _answer(self) -> str:
-        assert self._process.stdout is not None
-        line = self._process.stdout.readline()
-        assert line, "the app failed"
-        return line
-
-    def phase(self) -> Any:
-        return self._ask("")
-
-    def copy(self, to: Path) -> Path:
-        self._ask(str(to))
-        return to
-
-    def _ask(self, line: str) -> Any:
-        assert self._process.stdin is not None
-        self._process.stdin.write(f"{line}\n")
-        self._process.stdin.flush()
-        return json.loads(self._answer())
-
-    def close(self) -> None:
-        self._process.communicate("")
-
-
-@contextmanager
-def _worker(path: Path, seed: int) -> Iterator[_Worker]:
-    app = _Worker(path, seed)
-    try:
-        yield app
-    finally:
-        app.close()
-
-
 @pytest.mark.parametrize("seed", seeds("JONDEL_SEEDS", 12))
 def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
     seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
@@ -85,7 +38,7 @@ def test_random_work_is_found_alike_by_pages_by_rows_and_by_the_oracles(
 
     path = tmp_path / "app.db"
     with (
-        _worker(path, seed) as app,
+        working(path, seed) as app,
         closing(open_database(path)) as database,
         closing(Trail(database.location)) as trail,
     ):

@@ -190,8 +190,9 @@ class Scanner(Protocol):
         but for values of the order columns. See ``same_value`` and ``read_value``.
 
         All rows, or those of a selection, whose keys are values of the order columns. Order:
-        NULL, numbers, text by its UTF-8 bytes, blobs. A batch holds at least one row. The
-        iterator holds a read transaction until it is exhausted or closed.
+        NULL, numbers, text by its UTF-8 bytes, exact values in their own order, blobs. A batch
+        holds at least one row. The iterator holds a read transaction until it is exhausted or
+        closed.
         """
 
     def same_value(

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from typing import TypeAlias
 
+from jondel.core.model.exact_order import order_bytes
 from jondel.core.model.values import Exact, InvalidText, StoredValue
 
 SortKey: TypeAlias = tuple[tuple[int, int | float | bytes, str], ...]
 
 
 def sort_key(values: tuple[StoredValue, ...]) -> SortKey:
-    """A key that sorts as ``Database.stream_rows`` orders: NULL, numbers, text, blobs. Exact
-    values go by the bytes of their text here, like text: what counts is that both sides agree."""
+    """A key that sorts as ``stream_rows`` orders: NULL, numbers, text, exact values, blobs.
+
+    Exact values are in their own order, and by their text where that is equal.
+    """
     return tuple(_rank(value) for value in values)
 
 
@@ -23,9 +26,9 @@ def _rank(value: StoredValue) -> tuple[int, int | float | bytes, str]:
             return 1, value, ""
         case str():
             return 2, value.encode("utf-8", "surrogatepass"), ""
-        case Exact(kind, text):
-            return 2, text.encode("utf-8", "surrogatepass"), kind
+        case Exact(_, text):
+            return 3, order_bytes(value), text
         case InvalidText(raw):
             return 2, raw, ""
         case bytes():
-            return 3, value, ""
+            return 4, value, ""

@@ -23,6 +23,8 @@ from jondel.core.errors import (
     PermissionMissing,
     TargetNotFound,
 )
+from jondel.core.model.exact_order import order_bytes
+from jondel.core.model.values import Exact
 
 BUSY_TIMEOUT_MS = 2000
 _MAGIC = b"SQLite format 3\x00"
@@ -77,9 +79,26 @@ def is_database(path: Path) -> bool:
         return False
 
 
+def register_functions(connection: apsw.Connection) -> None:
+    """Register what the columns of a mirror are computed by; see ``mirror.layout``."""
+    connection.create_scalar_function(
+        "jondel_order",
+        _order,
+        2,
+        deterministic=True,
+        flags=apsw.SQLITE_INNOCUOUS,
+    )
+
+
+def _order(*arguments: apsw.SQLiteValue) -> bytes | None:
+    kind, text = arguments
+    return order_bytes(Exact(str(kind), text)) if isinstance(text, str) else None
+
+
 def open_scratch() -> apsw.Connection:
     """Open an empty database in memory, in which any collation means byte order."""
     connection = apsw.Connection(":memory:")
+    register_functions(connection)
     connection.collation_needed(_stand_in_collation)
     return connection
 
@@ -93,6 +112,7 @@ def _open(filename: str, path: Path) -> apsw.Connection:
             connection.config(apsw.SQLITE_DBCONFIG_DEFENSIVE, 1)
             connection.config(apsw.SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0)
             connection.execute("PRAGMA query_only=ON")
+            register_functions(connection)
             connection.collation_needed(_stand_in_collation)
             # The first real read: fails here if the file is damaged or no database.
             connection.execute("SELECT count(*) FROM sqlite_schema").fetchall()

@@ -1,0 +1,59 @@
+"""What changed in a database since it was last captured, as its engine tells it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple, Protocol, TypeAlias
+
+from jondel.core.model.addresses import TableId
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Schema
+from jondel.core.model.values import Row
+
+Mark: TypeAlias = dict[str, Any]
+"""How far an engine was when it told a delta, in its own words; JSON values only."""
+
+
+class PutRow(NamedTuple):
+    """A row that came or changed. The position is empty where rows have no address."""
+
+    position: Position
+    row: Row
+
+
+@dataclass(frozen=True)
+class TableDelta:
+    """What changed in a table, read once.
+
+    ``whole``: what is put is all there is, and what was there before goes. ``gone`` are the
+    positions of rows that went; of a table whose rows have no address, the rows themselves, each
+    as often as it went.
+    """
+
+    table: TableId
+    whole: bool
+    gone: Iterable[Position] = ()
+    put: Iterable[PutRow] = ()
+
+
+@dataclass(frozen=True)
+class Delta:
+    """All that changed, of one consistent state."""
+
+    schema: Schema
+    tables: Iterator[TableDelta]
+    mark: Mark = field(default_factory=dict)
+    """Asked for once the tables are read."""
+
+
+class DeltaSource(Protocol):
+    """Tells what changed."""
+
+    def delta(self, since: Mark | None, schema: Schema | None) -> AbstractContextManager[Delta]:
+        """What changed since a mark; everything, where that is None.
+
+        ``schema`` is the one that went with the mark. Tables that are declared otherwise now, or
+        are new, are told whole.
+        """

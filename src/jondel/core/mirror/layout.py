@@ -1,0 +1,198 @@
+"""How the tables of any engine are kept in the SQLite file that mirrors them.
+
+Values are stored as they are; an exact one as its text, for its column says what kind it is. Beside
+each column of exact values stands one of the bytes that sort as the values do, so that SQLite can
+sort and compare them: stored where the column is in the key, computed otherwise.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from jondel.core.engines.sqlite.sql_text import quoted, quoted_list
+from jondel.core.model.addresses import TableId
+from jondel.core.model.exact_order import order_bytes
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Column, Schema, Table
+from jondel.core.model.values import Clipped, Exact, Row, ShownRow, StoredValue, Value
+
+ORDER_FUNCTION = "jondel_order"
+"""Takes a kind and a text, and gives the bytes that sort as the value does."""
+_ROW_NUMBER = "~row"
+
+
+def exact_kind(column: Column) -> str | None:
+    """The kind of a column's exact values; None where it holds none."""
+    if not column.type.exact:
+        return None
+    return column.type.name if column.type.kind == "other" else column.type.kind
+
+
+def decoded(column: Column, stored: Value) -> Value:
+    """The value that is stored so in a column."""
+    kind = exact_kind(column)
+    if kind is not None:
+        if isinstance(stored, str):
+            return Exact(kind, stored)
+        if isinstance(stored, Clipped):
+            return Clipped(kind, stored.size, stored.head)
+    return stored
+
+
+def encoded(value: StoredValue) -> StoredValue:
+    """How a value is stored."""
+    return value.text if isinstance(value, Exact) else value
+
+
+class MirrorTable(NamedTuple):
+    """A table, and how it is kept: its name there, and its columns', in the table's own order.
+
+    ``orders`` are the columns with the order of exact ones, by place; ``number`` is the column of
+    the row number, where that addresses the rows.
+    """
+
+    table: Table
+    name: str
+    columns: tuple[str, ...]
+    orders: dict[int, str]
+    number: str | None
+
+    @property
+    def address(self) -> tuple[str, ...]:
+        """The columns that address and sort the rows there; empty where nothing does."""
+        if self.number is not None:
+            return (self.number,)
+        names: list[str] = []
+        for place in self._key_places:
+            names += [self.orders[place]] if place in self.orders else []
+            names.append(self.columns[place])
+        return tuple(names)
+
+    @property
+    def _key_places(self) -> list[int]:
+        if self.number is not None:
+            return []
+        return [self.table.column_names.index(name) for name in self.table.position_columns]
+
+    def statement(self) -> str:
+        """The statement that makes the table."""
+        key = self._key_places
+        parts = [quoted(name) for name in self.columns]
+        for place, name in self.orders.items():
+            if place in key:
+                parts.append(quoted(name))
+            else:
+                kind = (exact_kind(self.table.columns[place]) or "").replace("'", "''")
+                made = f"{ORDER_FUNCTION}('{kind}', {quoted(self.columns[place])})"
+                parts.append(f"{quoted(name)} AS ({made})")
+        if self.number is not None:
+            parts.append(f"{quoted(self.number)} INTEGER PRIMARY KEY")
+        elif key:
+            parts.append(f"PRIMARY KEY ({quoted_list(self.address)})")
+        without = " WITHOUT ROWID" if key else ""
+        return f"CREATE TABLE {quoted(self.name)}({', '.join(parts)}){without}"
+
+    @property
+    def stored_names(self) -> tuple[str, ...]:
+        """The columns that a row is written to; see ``stored_row``."""
+        keyed = [self.orders[place] for place in self._key_places if place in self.orders]
+        number = [self.number] if self.number is not None else []
+        return (*self.columns, *keyed, *number)
+
+    def stored_row(self, position: Position, row: Row) -> list[StoredValue]:
+        """A row as it is written."""
+        keyed = [_order_of(row[place]) for place in self._key_places if place in self.orders]
+        number = list(position) if self.number is not None else []
+        return [*map(encoded, row), *keyed, *number]
+
+    def stored_position(self, position: Position) -> Position:
+        """What addresses a row there."""
+        if self.number is not None:
+            return position
+        found: list[StoredValue] = []
+        for place, value in zip(self._key_places, position, strict=True):
+            found += [_order_of(value)] if place in self.orders else []
+            found.append(encoded(value))
+        return tuple(found)
+
+    def position(self, stored: Position) -> Position:
+        """The position of a row that is addressed so there."""
+        if self.number is not None or not stored:
+            return stored
+        names = dict(zip(self.address, stored, strict=True))
+        values = (
+            decoded(self.table.columns[place], names[self.columns[place]])
+            for place in self._key_places
+        )
+        return tuple(values)  # type: ignore[arg-type]
+
+    def row(self, stored: ShownRow) -> ShownRow:
+        """A row that was read from there; an empty one stays so."""
+        columns = self.table.columns
+        return tuple(decoded(c, v) for c, v in zip(columns, stored, strict=False)) if stored else ()
+
+    def place(self, column: str) -> int:
+        return self.table.column_names.index(column)
+
+    def stored_name(self, column: str) -> str:
+        """What a column, or the row number, is called there."""
+        if column in self.table.column_names:
+            return self.columns[self.place(column)]
+        if column == self.table.row_id and self.number is not None:
+            return self.number
+        return column
+
+    def order_name(self, column: str) -> str | None:
+        """The column with the order of a column's exact values."""
+        return self.orders.get(self.place(column)) if column in self.table.column_names else None
+
+
+def _order_of(value: StoredValue) -> StoredValue:
+    return order_bytes(value) if isinstance(value, Exact) else None
+
+
+class Layout:
+    """How the tables of a schema are kept; the same for the same schema."""
+
+    def __init__(self, schema: Schema) -> None:
+        self.tables: dict[TableId, MirrorTable] = {}
+        taken: set[str] = set()
+        for table in schema.tables:
+            if table.kind != "view" and not table.internal and table.unreadable is None:
+                self.tables[table.id] = _kept(table, _free(table.id.spelled, taken))
+
+
+def _kept(table: Table, name: str) -> MirrorTable:
+    taken: set[str] = set()
+    columns = tuple(_free(column, taken) for column in table.column_names)
+    orders = {
+        place: _free(f"~order {place}", taken)
+        for place, column in enumerate(table.columns)
+        if column.type.exact
+    }
+    number = _free(_ROW_NUMBER, taken) if table.row_id is not None else None
+    return MirrorTable(table, name, columns, orders, number)
+
+
+def _free(wanted: str, taken: set[str]) -> str:
+    """A name that SQLite does not take for another one, nor for its own."""
+    name, number = wanted, 2
+    if name.lower().startswith("sqlite_"):
+        name = wanted = f"~{wanted}"
+    while name.casefold() in taken:
+        name, number = f"{wanted}~{number}", number + 1
+    taken.add(name.casefold())
+    return name
+
+
+def changed_tables(before: Layout, after: Layout) -> tuple[list[MirrorTable], list[MirrorTable]]:
+    """The tables that are no longer kept as they were, and those that are to be kept anew."""
+    gone = [kept for table, kept in before.tables.items() if after.tables.get(table) != kept]
+    new = [kept for table, kept in after.tables.items() if before.tables.get(table) != kept]
+    return gone, new
+
+
+def columns_in(kept: MirrorTable, names: Sequence[str]) -> list[str]:
+    """What some columns are called there."""
+    return [kept.stored_name(name) for name in names]
