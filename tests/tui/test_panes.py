@@ -96,6 +96,8 @@ async def test_panes_are_made_wider_narrower_and_away_and_stay_so(make: MakeData
     path = make(*_TABLES)
     (path.parent / ".git").mkdir()
     async with driven(path) as driver:
+        await driver.until(lambda: len(driver.desk.state.counts) == 5)
+        await driver.comes_to_rest()
         card, tables = _width(driver, "#card-pane"), _width(driver, "#tables-pane")
         await driver.press("right_parenthesis")
         await driver.until(lambda: _width(driver, "#card-pane") == card + 4)

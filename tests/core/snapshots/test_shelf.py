@@ -245,6 +245,7 @@ import random, sys, time
 from contextlib import closing
 from pathlib import Path
 from jondel.core.engines import pages
+from jondel.core.engines.needed import commits_of, restorer_of
 from jondel.core.engines.registry import open_database
 from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.restore import restore
