@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
 ValueKind: TypeAlias = Literal[
     "any",
@@ -35,8 +34,7 @@ TIMES: frozenset[ValueKind] = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnType:
+class ColumnType(NamedTuple):
     """A column's type: its ``name`` as the engine writes it, nothing where none is declared.
 
     ``kind`` is what the engine makes of values. ``meant`` is what people keep in columns declared

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TypeAlias
 
-from jondel.core.model.exact_order import order_bytes
 from jondel.core.model.values import Exact, InvalidText, StoredValue
 
 SortKey: TypeAlias = tuple[tuple[int, int | float | bytes, str], ...]
@@ -27,6 +26,8 @@ def _rank(value: StoredValue) -> tuple[int, int | float | bytes, str]:
         case str():
             return 2, value.encode("utf-8", "surrogatepass"), ""
         case Exact(_, text):
+            from jondel.core.model.exact_order import order_bytes  # most databases have none
+
             return 3, order_bytes(value), text
         case InvalidText(raw):
             return 2, raw, ""

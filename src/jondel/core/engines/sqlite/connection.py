@@ -23,8 +23,6 @@ from jondel.core.errors import (
     PermissionMissing,
     TargetNotFound,
 )
-from jondel.core.model.exact_order import order_bytes
-from jondel.core.model.values import Exact
 
 BUSY_TIMEOUT_MS = 2000
 _MAGIC = b"SQLite format 3\x00"
@@ -91,6 +89,9 @@ def register_functions(connection: apsw.Connection) -> None:
 
 
 def _order(*arguments: apsw.SQLiteValue) -> bytes | None:
+    from jondel.core.model.exact_order import order_bytes  # only mirrors have use for it
+    from jondel.core.model.values import Exact
+
     kind, text = arguments
     return order_bytes(Exact(str(kind), text)) if isinstance(text, str) else None
 
