@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from contextlib import closing
 from pathlib import Path
 
+import psycopg
 import pytest
 from hypothesis import settings
 
@@ -20,6 +21,7 @@ from app_process import AppProcess
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.trail.trail import Trail
+from jondel.demo.private_server import private_server, server_programs
 from seeds import FIRST
 
 # What lands is judged by what changed and not by luck; ``make soak`` explores.
@@ -154,3 +156,32 @@ def hostile_template(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def hostile_database(hostile_template: Path, tmp_path: Path) -> Path:
     """A copy of the database whose names and contents try to break things."""
     return Path(shutil.copy(hostile_template, tmp_path / "hostile.db"))
+
+
+@pytest.fixture(scope="session")
+def postgresql() -> Iterator[str]:
+    """The URL of a PostgreSQL server of this test run's own."""
+    if server_programs() is None:
+        pytest.skip("PostgreSQL is not installed")
+    with private_server(locale="C") as url:
+        yield url
+
+
+@pytest.fixture
+def postgresql_database(postgresql: str) -> str:
+    """The URL of an empty database on that server."""
+    with psycopg.connect(postgresql, autocommit=True) as connection:
+        (number,) = connection.execute("SELECT count(*) FROM pg_database").fetchone() or (0,)
+        connection.execute(f"CREATE DATABASE made{number}")
+    return postgresql.replace("/postgres?", f"/made{number}?")
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Say loudly where a whole engine went untested."""
+    if server_programs() is None:
+        terminalreporter.write_line(
+            "POSTGRESQL IS NOT INSTALLED: its engine was not tested "
+            "(Debian: apt-get install postgresql)",
+            red=True,
+            bold=True,
+        )

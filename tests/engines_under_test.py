@@ -9,8 +9,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
+import psycopg
+
 from jondel.core.engines.memory.database import open_tables
 from jondel.core.engines.memory.tables import MemoryTables
+from jondel.core.engines.postgresql.database import open_server
+from jondel.core.engines.postgresql.sql_text import argument
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.mirror.mirror import Mirror
@@ -43,7 +47,7 @@ RISING: dict[str, tuple[StoredValue, ...]] = {
             "time": ("00:00:00", "14:02:11", "14:02:11.5", "24:00:00"),
             "time with time zone": ("10:00:00+02", "10:00:00+00", "10:00:00-02:30"),
             "timestamp": ("-infinity", "1999-12-31 23:59:59", "2026-06-14 14:02:11.000001"),
-            "timestamp with time zone": ("2026-06-14 14:02:11+02", "2026-06-14 14:02:11+00"),
+            "timestamp with time zone": ("2026-06-14 12:02:11+00", "2026-06-14 14:02:11+00"),
             "interval": ("-1 days", "00:00:00", "1 day 02:00:00", "1 mon", "1 year"),
             "uuid": (
                 "00000000-0000-0000-0000-000000000001",
@@ -189,7 +193,82 @@ class MirroredEngine:
         return made
 
 
-ENGINES = (SqliteFiles(), MemoryEngine(), MirroredEngine())
+@dataclass
+class MadeOnServer:
+    """A schema of a database on a server."""
+
+    server: str
+    schema: str
+    specs: dict[str, Spec]
+
+    def open(self) -> Database:
+        return open_server(self.server, self.server, "harbour")
+
+    def table(self, database: Database, name: str) -> Table:
+        found = database.schema().find(TableId(self.schema, name))
+        assert found is not None
+        return found
+
+    def commit(self, name: str, rows: Sequence[Row]) -> None:
+        spec = self.specs[name]
+        marks = ", ".join(f"%s::{_SERVER_TYPES.get(kind, kind)}" for _, kind in spec.columns)
+        with psycopg.connect(self.server) as connection:
+            connection.execute(f'DELETE FROM {self.schema}."{name}"')
+            for row in rows:
+                values = [argument(value) for value in row]
+                connection.execute(f'INSERT INTO {self.schema}."{name}" VALUES ({marks})', values)
+
+
+_SERVER_TYPES = {
+    "integer": "int8",
+    "real": "float8",
+    "blob": "bytea",
+    "enum": "public.mood",
+    "array": "int[]",
+    "bits": "varbit",
+}
+
+
+class ServerEngine:
+    """Databases on a PostgreSQL server, which ``server`` is the URL of."""
+
+    no_keys = ("json",)
+
+    name = "postgresql"
+    kinds = tuple(RISING)
+    writes = True
+    server = ""
+
+    def make(self, folder: Path, specs: Sequence[Spec]) -> Made:
+        schema = "harbour"
+        with psycopg.connect(self.server, autocommit=True) as connection:
+            (number,) = connection.execute("SELECT count(*) FROM pg_database").fetchone() or (0,)
+            connection.execute(f"CREATE DATABASE made{number}")
+        url = self.server.replace("/postgres?", f"/made{number}?")
+        with psycopg.connect(url) as connection:
+            connection.execute(f"CREATE SCHEMA {schema}")
+            connection.execute("CREATE TYPE public.mood AS ENUM ('calm', 'rough')")
+            for spec in specs:
+                parts = [
+                    f'"{column}" {_SERVER_TYPES.get(kind, kind)}' for column, kind in spec.columns
+                ]
+                if spec.key:
+                    names = ", ".join(f'"{column}"' for column in spec.key)
+                    parts.append(f"PRIMARY KEY ({names})")
+                if spec.parent:
+                    ours, table, theirs = spec.parent
+                    parts.append(
+                        f'FOREIGN KEY ("{ours}") REFERENCES {schema}."{table}"("{theirs}")'
+                    )
+                connection.execute(f'CREATE TABLE {schema}."{spec.name}"({", ".join(parts)})')
+        made = MadeOnServer(url, schema, {spec.name: spec for spec in specs})
+        for spec in specs:
+            made.commit(spec.name, spec.rows)
+        return made
+
+
+SERVER_ENGINE = ServerEngine()
+ENGINES = (SqliteFiles(), MemoryEngine(), MirroredEngine(), SERVER_ENGINE)
 
 
 def column_type_of(kind: str) -> ColumnType:

@@ -1,0 +1,1 @@
+"""PostgreSQL servers, and others that speak their protocol."""

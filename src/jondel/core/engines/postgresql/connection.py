@@ -1,0 +1,104 @@
+"""Connects to a server, in a session that reads every value in the server's own exact spelling."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import psycopg
+from psycopg.abc import Buffer
+from psycopg.adapt import Loader
+
+from jondel.core.errors import (
+    Cancelled,
+    PermissionMissing,
+    StatementFailed,
+    TargetLocked,
+    TargetNotFound,
+    TargetUnavailable,
+)
+
+_SETTINGS = {
+    "datestyle": "ISO, YMD",
+    "intervalstyle": "postgres",
+    "bytea_output": "hex",
+    "extra_float_digits": "1",
+    "timezone": "UTC",
+    "lock_timeout": "2s",
+    "statement_timeout": "0",
+    "idle_in_transaction_session_timeout": "60s",
+    "default_transaction_read_only": "on",
+    "search_path": "pg_catalog",
+}
+"""What values read as, and how long we may be in anybody's way. Names are always written with
+their schemas, so that the search path is of no consequence."""
+
+
+class _AsSent(Loader):
+    """Gives what the server sent."""
+
+    def load(self, data: Buffer) -> bytes:
+        return bytes(data)
+
+
+def connect(
+    target: str, what: str, *, writing: bool = False
+) -> psycopg.Connection[tuple[Any, ...]]:
+    """Connect to a database by its URL; for reading, unless it is for ``writing``.
+
+    ``what`` names it in messages: the URL may hold a password.
+
+    Raises:
+        TargetError: it cannot be reached; the message says why.
+    """
+    settings = {**_SETTINGS, **({"default_transaction_read_only": "off"} if writing else {})}
+    options = " ".join(f"-c {name}={_escaped(value)}" for name, value in settings.items())
+    with translated(what):
+        connection = psycopg.connect(
+            target,
+            autocommit=True,
+            options=options,
+            application_name="jondel",
+            client_encoding="utf8",
+            connect_timeout=10,
+        )
+    for known in connection.adapters.types:
+        for number in (known.oid, known.array_oid):
+            if number:
+                connection.adapters.register_loader(number, _AsSent)
+    connection.adapters.register_loader(0, _AsSent)
+    return connection
+
+
+def _escaped(value: str) -> str:
+    return value.replace("\\", "\\\\").replace(" ", "\\ ")
+
+
+@contextmanager
+def translated(what: str) -> Iterator[None]:
+    """Give the server's errors as ours; ``what`` says of what, without a password."""
+    try:
+        yield
+    except psycopg.errors.QueryCanceled as error:
+        raise Cancelled("stopped") from error
+    except psycopg.errors.LockNotAvailable as error:
+        raise TargetLocked(f"{what}: another session holds it; try again") from error
+    except psycopg.errors.InsufficientPrivilege as error:
+        raise PermissionMissing(f"{what}: {_words(error)}") from error
+    except psycopg.errors.InvalidCatalogName as error:
+        raise TargetNotFound(f"{what}: there is no such database") from error
+    except psycopg.OperationalError as error:
+        raise TargetUnavailable(f"{what}: {_words(error)}") from error
+    except psycopg.Error as error:
+        raise StatementFailed(f"{what}: {_words(error)}") from error
+
+
+def _words(error: psycopg.Error) -> str:
+    """The first line of what the server, or the driver, said."""
+    said = (error.diag.message_primary or str(error)).strip()
+    if not said:
+        return type(error).__name__
+    first = said.splitlines()[0]
+    # Of a connection that failed there is but a text, which says where it was tried first.
+    return first.rpartition("FATAL:")[2].strip() or first

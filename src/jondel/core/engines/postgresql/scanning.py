@@ -1,0 +1,74 @@
+"""Reads whole tables of a server in the order of their keys."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from jondel.core.engines.postgresql.session import Asked, Session
+from jondel.core.engines.postgresql.sql_text import quoted, quoted_list, source
+from jondel.core.engines.protocol import Database, Selection
+from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import Table
+from jondel.core.model.values import ShownRow, StoredValue
+
+if TYPE_CHECKING:
+    from jondel.core.engines.pages import PagePeek
+
+_AT_ONCE = 1000
+
+
+class ServerScanner:
+    """See ``Scanner``."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def stream_rows(
+        self,
+        table: Table,
+        columns: Sequence[str],
+        order: Sequence[str],
+        only: Selection | None = None,
+        largest: int | None = None,
+    ) -> Iterator[list[ShownRow]]:
+        self._session.require(table)
+        by = ", ".join(part for name in order for part in _by_bytes(table, name))
+        sql = f"SELECT {quoted_list(columns)} FROM {source(table.id)}"
+        sql += f" ORDER BY {by}" if by else ""
+        with self._session.streamed(Asked(sql), _AT_ONCE) as batches:
+            for batch in batches:
+                yield [self._session.whole(table, columns, row) for row in batch]
+
+    def same_value(
+        self, table: Table, row_id: int, column: str, other: Database, other_table: Table
+    ) -> bool:
+        raise NotImplementedError("rows of a server have no numbers")
+
+    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
+        return None
+
+    def settings(self) -> tuple[StoredValue, ...]:
+        return ()
+
+    def tables_alike(self, older: Database) -> frozenset[TableId]:
+        return frozenset()
+
+    def reads_alike(self, other: PagePeek) -> bool:
+        return False
+
+    def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
+        declared = table.column(column)
+        return None, declared is not None and declared.default is None
+
+
+def _by_bytes(table: Table, name: str) -> list[str]:
+    """What sorts a column as values are compared here, whatever the server's collation."""
+    column = table.column(name)
+    of = quoted(name)
+    if column is None or column.type.kind in ("integer", "real", "blob"):
+        return [f"{of} NULLS FIRST"]
+    text = f'{of}::text COLLATE "C" NULLS FIRST'
+    if column.type.kind in ("text", "json", "enum", "array", "bits", "other"):
+        return [text]
+    return [f"{of} NULLS FIRST", text]

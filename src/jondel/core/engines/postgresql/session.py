@@ -1,0 +1,249 @@
+"""One session with a server: what is asked, and how answers become rows."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from itertools import count
+from typing import Any, NamedTuple
+
+import psycopg
+
+from jondel.core.engines.postgresql.column_types import value_of
+from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
+from jondel.core.engines.postgresql.sql_text import argument, quoted, source, written
+from jondel.core.errors import Cancelled, TableNotFound, TableUnreadable
+from jondel.core.model.column_types import ColumnType, ValueKind
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Table
+from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
+
+_SHORT: frozenset[ValueKind] = frozenset(
+    {"integer", "real", "boolean", "date", "time", "time with time zone", "timestamp",
+     "timestamp with time zone", "uuid"}
+)  # fmt: skip
+"""Kinds whose values are never large."""
+_WITHOUT_ORDER = ("json", "xml", "point", "polygon", "txid_snapshot", "pg_snapshot")
+SHOWN_BYTES = 4096
+_HEAD_CHARACTERS = 1024
+_names = count(1)
+
+
+class Asked(NamedTuple):
+    """SQL with a mark for each of its values."""
+
+    sql: str
+    values: tuple[str | bytes | None, ...] = ()
+
+    def __add__(self, other: Asked | str) -> Asked:  # type: ignore[override]
+        if isinstance(other, str):
+            return Asked(self.sql + other, self.values)
+        return Asked(self.sql + other.sql, self.values + other.values)
+
+
+class Session:
+    """A connection that reads, opened again where it was lost; can be stopped at any time."""
+
+    def __init__(self, target: str, what: str) -> None:
+        """``what`` names the database in messages."""
+        self.target, self.what = target, what
+        self._lock = threading.Lock()
+        self._connection: psycopg.Connection[tuple[Any, ...]] | None = None
+        self._stopped = threading.Event()
+        self._schema: tuple[str, ServerSchema] | None = None
+
+    # The connection
+
+    def connection(self) -> psycopg.Connection[tuple[Any, ...]]:
+        """Raises ``TargetError``, and ``Cancelled`` where this was stopped."""
+        if self._stopped.is_set():
+            raise Cancelled("stopped")
+        if self._connection is None or self._connection.closed:
+            opened = connect(self.target, self.what)
+            with self._lock:
+                self._connection = opened
+        return self._connection
+
+    def interrupt(self) -> None:
+        self._stopped.set()
+        with self._lock, suppress(psycopg.Error):
+            if self._connection is not None and not self._connection.closed:
+                self._connection.cancel_safe(timeout=2)
+
+    def resume(self) -> None:
+        self._stopped.clear()
+
+    def close(self) -> None:
+        self._stopped.set()
+        with self._lock:
+            if self._connection is not None:
+                self._connection.close()
+
+    # The schema
+
+    def schema(self) -> ServerSchema:
+        """The schema, read again once the catalogue has changed."""
+        with translated(self.what):
+            connection = self.connection()
+            mark = self.ask(Asked(_CATALOGUE_MARK))[0][0].decode()
+            if self._schema is None or self._schema[0] != mark:
+                self._schema = (mark, read_schema(connection))
+        return self._schema[1]
+
+    def require(self, table: Table) -> dict[str, str]:
+        """What a table's columns are cast to.
+
+        Raises:
+            TableNotFound: it is not there any more.
+            TableUnreadable: it may not be read.
+        """
+        if table.unreadable:
+            raise TableUnreadable(f"{table.title}: cannot be read: {table.unreadable}")
+        known = self._schema[1] if self._schema is not None else self.schema()
+        if table.id not in known.casts and table.id not in known.schema.by_id:
+            raise TableNotFound(f"{table.title}: there is no such table any more")
+        return known.casts.get(table.id, {})
+
+    def values_list(self, table: Table, keys: Sequence[Sequence[Any]]) -> Asked:
+        """Keys of a table, each with its number, as rows to join with."""
+        casts = self.require(table)
+        marks = ", ".join(f"%s::{casts[name]}" for name in table.primary_key)
+        rows = ", ".join(f"({number}, {marks})" for number in range(len(keys)))
+        return Asked(f"(VALUES {rows})", tuple(part for key in keys for part in key))
+
+    # Asking
+
+    def ask(self, asked: Asked) -> list[tuple[Any, ...]]:
+        """Run a statement that reads, and give its rows as the server sent them."""
+        with translated(self.what):
+            # Without arguments the driver takes percent signs as they are.
+            return self.connection().execute(asked.sql, asked.values).fetchall()
+
+    @contextmanager
+    def streamed(self, asked: Asked, at_once: int) -> Iterator[Iterator[list[tuple[Any, ...]]]]:
+        """Run a statement whose rows come in batches, of one state of the database."""
+        with translated(self.what):
+            connection = self.connection()
+            with (
+                connection.transaction(),
+                connection.cursor(name=f"jondel_{next(_names)}") as cursor,
+            ):
+                cursor.itersize = at_once
+                cursor.execute(asked.sql, asked.values)
+
+                def batches() -> Iterator[list[tuple[Any, ...]]]:
+                    while batch := cursor.fetchmany(at_once):
+                        yield batch
+
+                yield batches()
+
+    # Rows
+
+    def rows(
+        self, table: Table, asked_after: Asked, positions: bool = True
+    ) -> list[tuple[Position, ShownRow]]:
+        """A table's rows, large values clipped, by what follows FROM and the table."""
+        shown, expressions = _shown(table)
+        key = table.primary_key if positions else ()
+        expressions += [quoted(name) for name in key]
+        if not expressions:
+            expressions = ["1"]
+        sql = f"SELECT {', '.join(expressions)} FROM {source(table.id)} t"
+        types = [column.type for column in table.columns if column.name in key]
+        of_key = {column.name: column.type for column in table.columns}
+        found = []
+        for row in self.ask(Asked(sql) + asked_after):
+            values, at = [], 0
+            for column_type, has_size in shown:
+                values.append(_clipped(column_type, row[at], row[at + 1] if has_size else None))
+                at += 1 + has_size
+            position = tuple(
+                value_of(of_key[name], part) for name, part in zip(key, row[at:], strict=False)
+            )
+            found.append((position if types else (), tuple(values)))
+        return found
+
+    def whole(self, table: Table, names: Sequence[str], row: Sequence[bytes | None]) -> ShownRow:
+        """A row of some columns, as the server sent them whole."""
+        types = {column.name: column.type for column in table.columns}
+        return tuple(value_of(types[n], part) for n, part in zip(names, row, strict=True))
+
+    def equals(self, table: Table, name: str, value: StoredValue, operator: str = "=") -> Asked:
+        """A column compared with a value by the server's own operator."""
+        cast = self.require(table).get(name, "text")
+        text = "::text" if has_no_order(table, name) else ""
+        return Asked(f"{quoted(name)}{text} {operator} (%s::{cast}){text}", (argument(value),))
+
+    def holds(self, table: Table, name: str, value: StoredValue) -> Asked:
+        """That a column holds just this value, as it is written."""
+        if value is None:
+            return Asked(f"{quoted(name)} IS NULL")
+        column = table.column(name)
+        kind = column.type.kind if column is not None else "text"
+        cast = self.require(table).get(name, "text")
+        if kind in ("integer", "real", "blob", "boolean"):
+            return Asked(f"{quoted(name)} = %s::{cast}", (argument(value),))
+        # Values that are equal may be written otherwise: 1.5 and 1.50.
+        given = f"format('%%s', %s::{cast})"
+        return Asked(f'{written(name)} COLLATE "C" = {given}', (argument(value),))
+
+
+_CATALOGUE_MARK = """
+SELECT md5(string_agg(part, ',' ORDER BY part)) FROM (
+    SELECT 'c' || count(*) || ' ' || coalesce(sum(hashtext(oid || ' ' || xmin)::int8), 0)
+    FROM pg_class WHERE oid >= 16384
+    UNION ALL
+    SELECT 'a' || count(*) || ' '
+        || coalesce(sum(hashtext(attrelid || ' ' || attnum || ' ' || xmin)::int8), 0)
+    FROM pg_attribute WHERE attrelid >= 16384
+    UNION ALL
+    SELECT 'x' || count(*) || ' ' || coalesce(sum(hashtext(oid || ' ' || xmin)::int8), 0)
+    FROM pg_constraint WHERE oid >= 16384
+    UNION ALL
+    SELECT 'e' || count(*) || ' ' || coalesce(sum(hashtext(oid || ' ' || xmin)::int8), 0)
+    FROM pg_enum
+) AS marks(part)
+"""
+
+
+def has_no_order(table: Table, name: str) -> bool:
+    """Whether values of a column cannot be compared but by their text."""
+    column = table.column(name)
+    return column is not None and column.type.name in _WITHOUT_ORDER
+
+
+def _shown(table: Table) -> tuple[list[tuple[ColumnType, bool]], list[str]]:
+    """For each column its type and whether its size goes with it; and what to select."""
+    shown, expressions = [], []
+    for column in table.columns:
+        name = quoted(column.name)
+        if column.type.kind in _SHORT:
+            shown.append((column.type, False))
+            expressions.append(name)
+            continue
+        of_bytes = column.type.kind == "blob"
+        text = name if of_bytes else written(column.name)
+        head = (
+            f"substring({name} from 1 for {_HEAD_CHARACTERS})"
+            if of_bytes
+            else f"left({text}, {_HEAD_CHARACTERS})"
+        )
+        size = f"octet_length({text})"
+        shown.append((column.type, True))
+        expressions.append(
+            f"CASE WHEN {name} IS NULL THEN NULL WHEN {size} <= {SHOWN_BYTES} THEN {text} "
+            f"ELSE {head} END"
+        )
+        expressions.append(size)
+    return shown, expressions
+
+
+def _clipped(column_type: ColumnType, text: bytes | None, size: bytes | None) -> Value:
+    if text is None or size is None or int(size) <= SHOWN_BYTES:
+        return value_of(column_type, text)
+    if column_type.kind == "blob":
+        return Clipped("blob", int(size), bytes.fromhex(text[2:].decode("ascii")))
+    kind = column_type.name if column_type.kind == "other" else column_type.kind
+    return Clipped(kind, int(size), text)
