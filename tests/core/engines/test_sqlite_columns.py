@@ -95,6 +95,7 @@ def test_numbers_of_its_own_and_unique_columns(
             "CREATE TABLE named(id TEXT PRIMARY KEY, code TEXT)",
             "CREATE UNIQUE INDEX expression ON named(lower(code))",
             "CREATE TABLE bare(a, b)",
+            "CREATE TABLE unkeyed(code TEXT UNIQUE, a, b, UNIQUE(a, b))",
         )
     ).schema()
     tables = {table.name: table for table in schema.tables if not table.internal}
@@ -103,8 +104,9 @@ def test_numbers_of_its_own_and_unique_columns(
         "keyed": "key",
         "named": "row number",
         "bare": "row number",
+        "unkeyed": "row number",
     }
-    assert set(tables["numbered"].unique_keys) == {("code",), ("a", "b")}
+    assert set(tables["unkeyed"].unique_keys) == {("code",), ("a", "b")}
     assert not any(tables[name].unique_keys for name in ("keyed", "named", "bare"))
     firsts = {name: table.columns[0] for name, table in tables.items()}
     assert {name: column.numbered for name, column in firsts.items()} == {
@@ -112,6 +114,7 @@ def test_numbers_of_its_own_and_unique_columns(
         "keyed": False,
         "named": False,
         "bare": False,
+        "unkeyed": False,
     }
     assert firsts["keyed"].not_null
     assert not firsts["named"].not_null

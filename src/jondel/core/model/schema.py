@@ -76,7 +76,8 @@ class Table:
     unreadable: str | None = None
     """Why the columns could not be read, or None."""
     unique_keys: tuple[tuple[str, ...], ...] = ()
-    """Beside the primary key: columns whose values no two rows share, unless one is NULL."""
+    """Beside the primary key: columns whose values no two rows share, unless one is NULL. An engine
+    may leave them out where there is a primary key."""
     schema: str = ""
     """The schema it is in, as the engine calls it, where its address does not say that."""
     comment: str = ""

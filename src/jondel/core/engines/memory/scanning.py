@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
 
 from jondel.core.engines.memory.tables import MemoryAccess
+from jondel.core.engines.plain_scanner import PlainScanner
 from jondel.core.engines.protocol import Database, Selection
-from jondel.core.model.addresses import TableId
 from jondel.core.model.ordering import sort_key
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow, StoredValue
 
-if TYPE_CHECKING:
-    from jondel.core.engines.pages import PagePeek
-
 _BATCH_ROWS = 256
 
 
-class MemoryScanner:
+class MemoryScanner(PlainScanner):
     """See ``Scanner``."""
 
     def __init__(self, access: MemoryAccess) -> None:
@@ -51,19 +47,3 @@ class MemoryScanner:
         row = dict(self._access.in_order(table))[row_id,]
         ours = row[table.column_names.index(column)]
         return ours == other.rows.read_value(other_table, row_id, column)
-
-    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
-        return None
-
-    def settings(self) -> tuple[StoredValue, ...]:
-        return ()
-
-    def tables_alike(self, older: Database) -> frozenset[TableId]:
-        return frozenset()
-
-    def reads_alike(self, other: PagePeek) -> bool:
-        return False
-
-    def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
-        declared = table.column(column)
-        return None, declared is not None and declared.default is None

@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
 
+from jondel.core.engines.plain_scanner import PlainScanner
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.sql_text import quoted, quoted_list, source
 from jondel.core.engines.protocol import Database, Selection
-from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
-from jondel.core.model.values import ShownRow, StoredValue
-
-if TYPE_CHECKING:
-    from jondel.core.engines.pages import PagePeek
+from jondel.core.model.values import ShownRow
 
 _AT_ONCE = 1000
 
 
-class ServerScanner:
+class ServerScanner(PlainScanner):
     """See ``Scanner``."""
 
     def __init__(self, session: Session) -> None:
@@ -44,22 +40,6 @@ class ServerScanner:
         self, table: Table, row_id: int, column: str, other: Database, other_table: Table
     ) -> bool:
         raise NotImplementedError("rows of a server have no numbers")
-
-    def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
-        return None
-
-    def settings(self) -> tuple[StoredValue, ...]:
-        return ()
-
-    def tables_alike(self, older: Database) -> frozenset[TableId]:
-        return frozenset()
-
-    def reads_alike(self, other: PagePeek) -> bool:
-        return False
-
-    def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
-        declared = table.column(column)
-        return None, declared is not None and declared.default is None
 
 
 def _by_bytes(table: Table, name: str) -> list[str]:

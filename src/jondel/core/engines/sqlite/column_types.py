@@ -41,7 +41,7 @@ _AFFINITY_NAMES: dict[ValueKind, str] = {
 
 
 @lru_cache(maxsize=1024)
-def column_type(declared: str, *, strict: bool = False) -> ColumnType:
+def column_type(declared: str, strict: bool = False) -> ColumnType:
     """The type of a column that is declared so; ``strict`` for one of a STRICT table."""
     name = declared.upper()
     if not name:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from functools import partial
+from collections.abc import Callable, Sequence
+from functools import lru_cache, partial
 from typing import Any, NamedTuple
 
 import apsw
@@ -61,7 +61,12 @@ def _read(connection: apsw.Connection, declared: Sequence[tuple[Any, ...]]) -> S
             connection,
             columns.get(name) or partial(_columns, connection, name, bool(strict)),
             _Listed(
-                name, kind, bool(by_key), bool(strict), roots.get(name) or None, name in indexed
+                name,
+                kind,
+                bool(by_key),
+                bool(strict),
+                roots.get(name) or None,
+                name in indexed,
             ),
             keys.get(name, ()),
             unknown.get(name, ""),
@@ -69,8 +74,15 @@ def _read(connection: apsw.Connection, declared: Sequence[tuple[Any, ...]]) -> S
         for name, kind, by_key, strict in listed
     ]
     tables.sort(key=lambda table: (table.kind == "view", table.name.casefold(), table.name))
+    ids = {table.name: table.id for table in tables}
     objects = [
-        SchemaObject(kind, TableId(name), TableId(of), sql, _is_internal(name))
+        SchemaObject(
+            kind,
+            ids.get(name) or TableId(name),
+            ids.get(of) or TableId(of),
+            sql,
+            _is_internal(name),
+        )
         for kind, name, of, _, sql in declared
     ]
     return Schema(tuple(tables), tuple(objects))
@@ -114,6 +126,7 @@ def _table(
             unreadable=why,
             schema=_SCHEMA,
         )
+    keyed = any(column.key_position for column in columns)
     return Table(
         TableId(name),
         kind,
@@ -126,7 +139,8 @@ def _table(
         listed.strict,
         listed.root,
         unknown_order,
-        unique_keys=_unique(connection, name, kind) if listed.indexed else (),
+        # Beside a primary key nobody needs them, and of many tables that takes long to ask.
+        unique_keys=_unique(connection, name) if listed.indexed and not keyed else (),
         schema=_SCHEMA,
         derived=name in _DERIVED,
     )
@@ -136,17 +150,13 @@ def _is_internal(name: str) -> bool:
     return name.startswith("sqlite_")
 
 
-def _unique(
-    connection: apsw.Connection, table: str, kind: TableKind
-) -> tuple[tuple[str, ...], ...]:
+def _unique(connection: apsw.Connection, table: str) -> tuple[tuple[str, ...], ...]:
     """The columns of each unique index of all rows, of columns alone."""
-    if kind != "table":
-        return ()
     found: dict[int, list[str | None]] = {}
     for number, column in connection.execute(
         "SELECT l.seq, x.name FROM pragma_index_list(?, 'main') l, "
         "pragma_index_info(l.name, 'main') x "
-        "WHERE l.\"unique\" AND NOT l.partial AND l.origin <> 'pk' ORDER BY l.seq DESC, x.seqno",
+        'WHERE l."unique" AND NOT l.partial ORDER BY l.seq DESC, x.seqno',
         (table,),
     ):
         found.setdefault(number, []).append(column)
@@ -159,46 +169,50 @@ def _unique(
 
 def _columns_of_all(connection: apsw.Connection) -> dict[str, tuple[Column, ...]]:
     """The columns of all tables and views at once; nothing where one of them cannot be read."""
-    found: dict[str, tuple[bool, list[tuple[Any, ...]]]] = {}
+    found: dict[str, list[Column]] = {}
     try:
         for name, strict, *column in connection.execute(
             f"SELECT l.name, l.strict, {_COLUMN} FROM pragma_table_list l, "
             "pragma_table_xinfo(l.name, 'main') x WHERE l.schema = 'main'"
         ):
-            found.setdefault(name, (bool(strict), []))[1].append(tuple(column))
+            of_table = found.get(name)
+            if of_table is None:
+                of_table = found[name] = []
+            if column[-1] != _HIDDEN_COLUMN:
+                of_table.append(_column(column, bool(strict)))
     except apsw.Error:
         return {}
-    return {name: _made_of(columns, strict) for name, (strict, columns) in found.items()}
+    return {name: tuple(columns) for name, columns in found.items()}
 
 
 def _columns(connection: apsw.Connection, table: str, strict: bool) -> tuple[Column, ...]:
     sql = f"SELECT {_COLUMN} FROM pragma_table_xinfo(?, 'main') x"
-    return _made_of(connection.execute(sql, (table,)), strict)
+    listed = connection.execute(sql, (table,))
+    return tuple(_column(column, strict) for column in listed if column[-1] != _HIDDEN_COLUMN)
 
 
-def _made_of(declared_columns: Iterable[tuple[Any, ...]], strict: bool) -> tuple[Column, ...]:
-    return tuple(
-        Column(
-            name,
-            column_type(declared or "", strict=strict),
-            bool(not_null),
-            default,
-            position,
-            hidden in _GENERATED,
-        )
-        for name, declared, not_null, default, position, hidden in declared_columns
-        if hidden != _HIDDEN_COLUMN
+def _column(listed: Sequence[Any], strict: bool) -> Column:
+    name, declared, not_null, default, position, hidden = listed
+    generated = hidden in _GENERATED
+    return Column(
+        name, column_type(declared or "", strict), bool(not_null), default, position, generated
     )
 
 
 def _with_key(columns: tuple[Column, ...], *, by_key: bool) -> tuple[Column, ...]:
     """Columns with what it means for them to be in the key."""
-    keys = [column for column in columns if column.key_position]
     if by_key:
         return tuple(c._replace(not_null=True) if c.key_position else c for c in columns)
-    if len(keys) == 1 and keys[0].type.name.upper() == "INTEGER":
-        return tuple(c._replace(numbered=True) if c.key_position else c for c in columns)
+    places = [place for place, column in enumerate(columns) if column.key_position]
+    if len(places) == 1 and columns[places[0]].type.name.upper() == "INTEGER":
+        place = places[0]
+        return (*columns[:place], _numbered(columns[place]), *columns[place + 1 :])
     return columns
+
+
+@lru_cache(maxsize=1024)
+def _numbered(column: Column) -> Column:
+    return column._replace(numbered=True)
 
 
 def _row_id(
