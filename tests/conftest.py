@@ -9,7 +9,7 @@ import sqlite3
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import closing
+from contextlib import ExitStack, closing
 from pathlib import Path
 
 import psycopg
@@ -20,8 +20,9 @@ import hostile
 from app_process import AppProcess
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
+from jondel.core.errors import TargetUnavailable
 from jondel.core.trail.trail import Trail
-from jondel.demo.private_server import private_server, server_programs
+from jondel.demo.private_server import private_server
 from seeds import FIRST
 
 # What lands is judged by what changed and not by luck; ``make soak`` explores.
@@ -158,12 +159,17 @@ def hostile_database(hostile_template: Path, tmp_path: Path) -> Path:
     return Path(shutil.copy(hostile_template, tmp_path / "hostile.db"))
 
 
+_UNTESTED = "the engine for PostgreSQL was not tested"
+
+
 @pytest.fixture(scope="session")
 def postgresql() -> Iterator[str]:
     """The URL of a PostgreSQL server of this test run's own."""
-    if server_programs() is None:
-        pytest.skip("PostgreSQL is not installed")
-    with private_server(locale="C") as url:
+    with ExitStack() as stack:
+        try:
+            url = stack.enter_context(private_server(locale="C"))
+        except TargetUnavailable as error:
+            pytest.skip(f"{_UNTESTED}: {error}")
         yield url
 
 
@@ -178,10 +184,9 @@ def postgresql_database(postgresql: str) -> str:
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     """Say loudly where a whole engine went untested."""
-    if server_programs() is None:
-        terminalreporter.write_line(
-            "POSTGRESQL IS NOT INSTALLED: its engine was not tested "
-            "(Debian: apt-get install postgresql)",
-            red=True,
-            bold=True,
-        )
+    skipped = terminalreporter.stats.get("skipped", [])
+    reasons = [str(report.longrepr) for report in skipped if _UNTESTED in str(report.longrepr)]
+    if reasons:
+        words = reasons[0].partition(_UNTESTED)[2].strip(" :')")
+        line = f"{_UNTESTED.upper()} ({len(reasons)} tests skipped): {words}"
+        terminalreporter.write_line(line, red=True, bold=True)

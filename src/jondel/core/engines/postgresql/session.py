@@ -52,6 +52,7 @@ class Session:
         self._lock = threading.Lock()
         self._connection: psycopg.Connection[tuple[Any, ...]] | None = None
         self._stopped = threading.Event()
+        self._asking = False
         self._schema: tuple[str, ServerSchema] | None = None
 
     # The connection
@@ -69,7 +70,7 @@ class Session:
     def interrupt(self) -> None:
         self._stopped.set()
         with self._lock, suppress(psycopg.Error):
-            if self._connection is not None and not self._connection.closed:
+            if self._asking and self._connection is not None and not self._connection.closed:
                 self._connection.cancel_safe(timeout=2)
 
     def resume(self) -> None:
@@ -117,27 +118,47 @@ class Session:
 
     def ask(self, asked: Asked) -> list[tuple[Any, ...]]:
         """Run a statement that reads, and give its rows as the server sent them."""
-        with translated(self.what):
+        try:
+            return self._answer(asked)
+        except Cancelled:
+            if self._stopped.is_set():
+                raise
+            return self._answer(asked)  # what was to be stopped had ended by then
+
+    def _answer(self, asked: Asked) -> list[tuple[Any, ...]]:
+        with translated(self.what), self._being_asked() as connection:
             # Without arguments the driver takes percent signs as they are.
-            return self.connection().execute(asked.sql, asked.values).fetchall()
+            return connection.execute(asked.sql, asked.values).fetchall()
+
+    @contextmanager
+    def _being_asked(self) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
+        """While something is asked it can be stopped at the server."""
+        connection = self.connection()
+        with self._lock:
+            self._asking = True
+        try:
+            yield connection
+        finally:
+            with self._lock:
+                self._asking = False
 
     @contextmanager
     def streamed(self, asked: Asked, at_once: int) -> Iterator[Iterator[list[tuple[Any, ...]]]]:
         """Run a statement whose rows come in batches, of one state of the database."""
-        with translated(self.what):
-            connection = self.connection()
-            with (
-                connection.transaction(),
-                connection.cursor(name=f"jondel_{next(_names)}") as cursor,
-            ):
-                cursor.itersize = at_once
-                cursor.execute(asked.sql, asked.values)
+        with (
+            translated(self.what),
+            self._being_asked() as connection,
+            connection.transaction(),
+            connection.cursor(name=f"jondel_{next(_names)}") as cursor,
+        ):
+            cursor.itersize = at_once
+            cursor.execute(asked.sql, asked.values)
 
-                def batches() -> Iterator[list[tuple[Any, ...]]]:
-                    while batch := cursor.fetchmany(at_once):
-                        yield batch
+            def batches() -> Iterator[list[tuple[Any, ...]]]:
+                while batch := cursor.fetchmany(at_once):
+                    yield batch
 
-                yield batches()
+            yield batches()
 
     # Rows
 
