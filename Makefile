@@ -7,7 +7,7 @@ demo: $(run)
 
 # Tests in a terminal depend on how fast it answers, so nothing runs beside them.
 test: check
-	@.venv/bin/python -m pytest -q -n 3 --dist worksteal --ignore tests/terminal
+	@.venv/bin/python -m pytest -q -n 2 --dist worksteal --ignore tests/terminal
 	@.venv/bin/python -m pytest -q tests/terminal
 
 check: $(dev)
