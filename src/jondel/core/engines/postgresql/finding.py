@@ -20,6 +20,7 @@ from jondel.core.model.statements import Argument, Statement
 from jondel.core.model.values import Exact, Row, Value, clipped
 
 _AT_ONCE = 20_000
+_NUMERIC = ColumnType("numeric", "numeric", exact=True)
 _SHOWN_BYTES = 4096
 
 
@@ -93,7 +94,8 @@ class ServerFinder:
         assert declared is not None
         where = where_of(self._session, table, arrangement.condition)
         if only is not None:
-            where = where + " AND (" + self._one_of(table, only) + ")"
+            some = joined(" OR ", (self._session.at(table, position) for position in only))
+            where = where + " AND (" + some + ")"
         name, kind = quoted(column), declared.type
         number = kind.kind in ("integer", "real", "numeric")
         total_of = f"sum({name})" if number else "NULL"
@@ -104,11 +106,10 @@ class ServerFinder:
         )
         rows, distinct, nulls, empty, total = self._session.ask(asked + where)[0]
         ends = [self._end(table, column, where, way) for way in ("ASC", "DESC")]
-        of_total = ColumnType("numeric", "numeric", exact=True)
-        if kind.kind in ("integer", "real"):
-            plain = float(total) if kind.kind == "real" and total else total and int(total)
-        else:
-            plain = value_of(of_total, total) if total is not None else None
+        of_total = kind if kind.kind == "real" else _NUMERIC
+        summed = value_of(of_total, total)
+        if kind.kind == "integer" and isinstance(summed, Exact):
+            summed = int(summed.text)
         return Tally(
             int(rows),
             int(distinct),
@@ -116,7 +117,7 @@ class ServerFinder:
             int(empty) if kind.kind == "text" else 0,
             ends[0],
             ends[1],
-            plain if isinstance(plain, int | float | Exact) else None,
+            summed if isinstance(summed, int | float | Exact) else None,
             None if total is None else float(total) / (int(rows) - int(nulls)),
         )
 
@@ -128,15 +129,6 @@ class ServerFinder:
         asked = Asked(f"SELECT {name} FROM {source(table.id)} t WHERE {name} IS NOT NULL AND ")
         rows = self._session.ask(asked + where + f" ORDER BY {by} {way} LIMIT 1")
         return clipped(value_of(declared.type, rows[0][0]), _SHOWN_BYTES) if rows else None
-
-    def _one_of(self, table: Table, positions: Sequence[Position]) -> Asked:
-        casts = self._session.require(table)
-        marks = ", ".join(f"%s::{casts[name]}" for name in table.primary_key)
-        keys = quoted_list(table.primary_key)
-        return joined(
-            " OR ",
-            (Asked(f"({keys}) = ({marks})", tuple(map(argument, p))) for p in positions),
-        )
 
     def find_text(self, table: Table, text: str, *, whole: bool = False) -> Iterator[Hit]:
         columns = [c for c in table.columns if c.type.kind != "blob"]
@@ -176,21 +168,13 @@ class ServerFinder:
         if not rows or not table.primary_key:
             return []
         found = []
-        for index, (position, row) in enumerate(rows):
-            values = Asked(
-                "SELECT "
-                + ", ".join(
-                    f"%s::{self._session.require(table)[name]} AS {quoted(name)}"
-                    for name in table.column_names
-                ),
-                tuple(map(argument, row)),
-            )
-            where = where_of(self._session, table, arrangement.condition)
-            there = Asked("SELECT 1 FROM (") + values + ") t WHERE " + where
-            if not self._session.ask(there):
-                continue
-            found.append((self._rows_before(table, arrangement, values), index))
-            del position
+        casts = self._session.require(table)
+        named = ", ".join(f"%s::{casts[name]} AS {quoted(name)}" for name in table.column_names)
+        where = where_of(self._session, table, arrangement.condition)
+        for index, (_, row) in enumerate(rows):
+            values = Asked(f"SELECT {named}", tuple(map(argument, row)))
+            if self._session.ask(Asked("SELECT 1 FROM (") + values + ") t WHERE " + where):
+                found.append((self._rows_before(table, arrangement, values), index))
         return [(index, before) for before, index in sorted(found)]
 
     def _rows_before(self, table: Table, arrangement: Arrangement, values: Asked) -> int:

@@ -9,6 +9,7 @@ from jondel.core.engines.postgresql.orders import ServerOrder, ordered_window
 from jondel.core.engines.postgresql.session import Asked, Session, has_no_order
 from jondel.core.engines.postgresql.sql_text import argument, quoted, quoted_list, source, written
 from jondel.core.engines.protocol import LANDMARK_ROWS, Extent, RowOrder
+from jondel.core.errors import ReadError
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
 from jondel.core.model.values import Clipped, ShownRow, StoredValue, clipped
@@ -62,46 +63,36 @@ class ServerReader:
             return Window(offset, (), ())
         if isinstance(order, ServerOrder):
             return ordered_window(self._session, table, order, offset, limit)
-        keys = quoted_list(table.primary_key) or "ctid"
+        keys = _own_order(table)
         if after and table.primary_key:
-            return self._window(offset, table, self._beyond(table, after), f"{keys} LIMIT {limit}")
+            return self._window(
+                offset, table, self._session.at(table, after), f"{keys} LIMIT {limit}"
+            )
         if before and table.primary_key:
             backwards = ", ".join(f"{quoted(name)} DESC" for name in table.primary_key)
-            where = self._beyond(table, before, "<")
+            where = self._session.at(table, before, "<")
             window = self._window(offset, table, where, f"{backwards} LIMIT {limit}")
             return Window(offset, window.positions[::-1], window.rows[::-1])
         if extent is not None and extent.landmarks and offset >= LANDMARK_ROWS:
             place = min(offset // LANDMARK_ROWS, len(extent.landmarks) - 1)
-            where = self._beyond(table, extent.landmarks[place], ">=")
+            where = self._session.at(table, extent.landmarks[place], ">=")
             skip = offset - place * LANDMARK_ROWS
             return self._window(offset, table, where, f"{keys} LIMIT {limit} OFFSET {skip}")
-        if table.kind == "view" or table.kind == "foreign table":
-            return self._window(offset, table, None, f"1 LIMIT {limit} OFFSET {offset}", "")
         return self._window(offset, table, None, f"{keys} LIMIT {limit} OFFSET {offset}")
 
-    def _window(
-        self, offset: int, table: Table, where: Asked | None, tail: str, by: str = " ORDER BY "
-    ) -> Window:
+    def _window(self, offset: int, table: Table, where: Asked | None, ordered: str) -> Window:
         self._session.require(table)
         asked = Asked(" WHERE ") + where if where is not None else Asked("")
-        ending = f"{by}{tail}" if by else f" {tail.partition(' ')[2]}"
-        rows = self._session.rows(table, asked + ending)
+        rows = self._session.rows(table, asked + f" ORDER BY {ordered}")
         return Window(offset, tuple(p for p, _ in rows), tuple(row for _, row in rows))
-
-    def _beyond(self, table: Table, position: Position, operator: str = ">") -> Asked:
-        casts = self._session.require(table)
-        marks = ", ".join(f"%s::{casts[name]}" for name in table.primary_key)
-        keys = quoted_list(table.primary_key)
-        return Asked(f"({keys}) {operator} ({marks})", tuple(map(argument, position)))
-
-    def _at(self, table: Table, position: Position) -> Asked:
-        return self._beyond(table, position, "=")
 
     def read_record(self, table: Table, position: Position, max_bytes: int) -> ShownRow | None:
         if not position or not table.primary_key:
             return None
         names = quoted_list(table.column_names)
-        asked = Asked(f"SELECT {names} FROM {source(table.id)} WHERE ") + self._at(table, position)
+        asked = Asked(f"SELECT {names} FROM {source(table.id)} WHERE ") + self._session.at(
+            table, position
+        )
         rows = self._session.ask(asked)
         if not rows:
             return None
@@ -111,9 +102,9 @@ class ServerReader:
     def ordinal_of(
         self, table: Table, position: Position, last: tuple[Position, int] | None = None
     ) -> int:
-        where = self._beyond(table, position, "<")
+        where = self._session.at(table, position, "<")
         if last is not None and last[0]:
-            known = self._count(table, self._beyond(table, last[0], ">=") + " AND " + where)
+            known = self._count(table, self._session.at(table, last[0], ">=") + " AND " + where)
             if known:
                 return last[1] + known
         return self._count(table, where)
@@ -161,8 +152,7 @@ class ServerReader:
 
     def matching_rows(self, table: Table, cells: Cells, limit: int) -> Window:
         where = self._equal(table, cells)
-        keys = quoted_list(table.primary_key) or ("1" if table.kind == "view" else "ctid")
-        return self._window(0, table, where, f"{keys} LIMIT {limit}")
+        return self._window(0, table, where, f"{_own_order(table)} LIMIT {limit}")
 
     def count_matching(self, table: Table, cells: Cells, most: int | None = None) -> int:
         limit = "" if most is None else f" LIMIT {most}"
@@ -188,10 +178,10 @@ class ServerReader:
         return bool(key_columns) and self._count(table, Asked(f"({nulls})")) > 1
 
     def read_value(self, table: Table, row_id: int, column: str) -> StoredValue:
-        raise NotImplementedError("rows of a server have no numbers")
+        raise ReadError(f"{table.title}: rows of a server have no numbers")
 
     def read_head(self, table: Table, row_id: int, column: str, value: Clipped) -> Clipped:
-        raise NotImplementedError("rows of a server have no numbers")
+        raise ReadError(f"{table.title}: rows of a server have no numbers")
 
 
 def joined(separator: str, parts: Iterable[Asked]) -> Asked:
@@ -200,6 +190,13 @@ def joined(separator: str, parts: Iterable[Asked]) -> Asked:
     for part in parts:
         whole = part if whole is None else whole + separator + part
     return whole if whole is not None else Asked("TRUE")
+
+
+def _own_order(table: Table) -> str:
+    """What the rows of a table are in the order of: the key, else where they are stored."""
+    if table.primary_key:
+        return quoted_list(table.primary_key)
+    return "ctid" if table.kind in ("table", "materialised view") else "(SELECT NULL)"
 
 
 def _oid(table: Table) -> str:

@@ -8,6 +8,7 @@ from jondel.core.engines.plain_scanner import PlainScanner
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.sql_text import quoted, quoted_list, source
 from jondel.core.engines.protocol import Database, Selection
+from jondel.core.errors import ReadError
 from jondel.core.model.schema import Table
 from jondel.core.model.values import ShownRow
 
@@ -39,7 +40,7 @@ class ServerScanner(PlainScanner):
     def same_value(
         self, table: Table, row_id: int, column: str, other: Database, other_table: Table
     ) -> bool:
-        raise NotImplementedError("rows of a server have no numbers")
+        raise ReadError(f"{table.title}: rows of a server have no numbers")
 
 
 def _by_bytes(table: Table, name: str) -> list[str]:

@@ -6,14 +6,14 @@ import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import count
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, cast
 
 import psycopg
 
 from jondel.core.engines.postgresql.column_types import value_of
 from jondel.core.engines.postgresql.connection import connect, translated
 from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
-from jondel.core.engines.postgresql.sql_text import argument, quoted, source, written
+from jondel.core.engines.postgresql.sql_text import argument, quoted, quoted_list, source, written
 from jondel.core.errors import Cancelled, TableNotFound, TableUnreadable
 from jondel.core.model.column_types import ColumnType, ValueKind
 from jondel.core.model.rows import Position
@@ -162,29 +162,28 @@ class Session:
 
     # Rows
 
-    def rows(
-        self, table: Table, asked_after: Asked, positions: bool = True
-    ) -> list[tuple[Position, ShownRow]]:
+    def rows(self, table: Table, asked_after: Asked) -> list[tuple[Position, ShownRow]]:
         """A table's rows, large values clipped, by what follows FROM and the table."""
         shown, expressions = _shown(table)
-        key = table.primary_key if positions else ()
+        key = table.primary_key
         expressions += [quoted(name) for name in key]
-        if not expressions:
-            expressions = ["1"]
-        sql = f"SELECT {', '.join(expressions)} FROM {source(table.id)} t"
-        types = [column.type for column in table.columns if column.name in key]
-        of_key = {column.name: column.type for column in table.columns}
+        sql = f"SELECT {', '.join(expressions) or '1'} FROM {source(table.id)} t"
         found = []
         for row in self.ask(Asked(sql) + asked_after):
             values, at = [], 0
             for column_type, has_size in shown:
                 values.append(_clipped(column_type, row[at], row[at + 1] if has_size else None))
                 at += 1 + has_size
-            position = tuple(
-                value_of(of_key[name], part) for name, part in zip(key, row[at:], strict=False)
-            )
-            found.append((position if types else (), tuple(values)))
+            position = cast(Position, self.whole(table, key, row[at : at + len(key)]))
+            found.append((position, tuple(values)))
         return found
+
+    def at(self, table: Table, position: Position, operator: str = "=") -> Asked:
+        """The row at a position, or the rows before or behind it in the order of the key."""
+        casts = self.require(table)
+        marks = ", ".join(f"%s::{casts[name]}" for name in table.primary_key)
+        keys = quoted_list(table.primary_key)
+        return Asked(f"({keys}) {operator} ({marks})", tuple(map(argument, position)))
 
     def whole(self, table: Table, names: Sequence[str], row: Sequence[bytes | None]) -> ShownRow:
         """A row of some columns, as the server sent them whole."""
@@ -193,21 +192,19 @@ class Session:
 
     def equals(self, table: Table, name: str, value: StoredValue, operator: str = "=") -> Asked:
         """A column compared with a value by the server's own operator."""
-        cast = self.require(table).get(name, "text")
+        kind = self.require(table).get(name, "text")
         text = "::text" if has_no_order(table, name) else ""
-        return Asked(f"{quoted(name)}{text} {operator} (%s::{cast}){text}", (argument(value),))
+        return Asked(f"{quoted(name)}{text} {operator} (%s::{kind}){text}", (argument(value),))
 
     def holds(self, table: Table, name: str, value: StoredValue) -> Asked:
         """That a column holds just this value, as it is written."""
         if value is None:
             return Asked(f"{quoted(name)} IS NULL")
         column = table.column(name)
-        kind = column.type.kind if column is not None else "text"
-        cast = self.require(table).get(name, "text")
-        if kind in ("integer", "real", "blob", "boolean"):
-            return Asked(f"{quoted(name)} = %s::{cast}", (argument(value),))
+        if column is not None and column.type.kind in ("integer", "real", "blob", "boolean"):
+            return self.equals(table, name, value)
         # Values that are equal may be written otherwise: 1.5 and 1.50.
-        given = f"format('%%s', %s::{cast})"
+        given = f"format('%%s', %s::{self.require(table).get(name, 'text')})"
         return Asked(f'{written(name)} COLLATE "C" = {given}', (argument(value),))
 
 
