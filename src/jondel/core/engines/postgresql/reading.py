@@ -65,9 +65,8 @@ class ServerReader:
             return ordered_window(self._session, table, order, offset, limit)
         keys = _own_order(table)
         if after and table.primary_key:
-            return self._window(
-                offset, table, self._session.at(table, after), f"{keys} LIMIT {limit}"
-            )
+            behind = self._session.at(table, after, ">")
+            return self._window(offset, table, behind, f"{keys} LIMIT {limit}")
         if before and table.primary_key:
             backwards = ", ".join(f"{quoted(name)} DESC" for name in table.primary_key)
             where = self._session.at(table, before, "<")
