@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import signal
-import subprocess
 import time
 from pathlib import Path
 
@@ -91,11 +88,7 @@ def test_a_draft_survives_a_kill(terminal, harbour: Path) -> None:  # type: igno
     _type(screen, "Quay Belle")
     screen.press("Enter")
     screen.sees("* 1 not written")
-    found = subprocess.run(
-        ["pgrep", "-f", f"jondel {harbour}"], capture_output=True, text=True, check=True
-    )
-    for number in found.stdout.split():
-        os.kill(int(number), signal.SIGKILL)
+    screen.kill()
     again = terminal(harbour)
     again.sees("a draft of 1 record was kept from last time", "* 1 not written")
     again.press("d")

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import secrets
 import shlex
+import signal
+import subprocess
 import tempfile
 import time
 from collections.abc import Callable
@@ -55,16 +58,33 @@ class Terminal:
             # An Escape and the next key would be one, with Alt; else as fast as anybody types.
             time.sleep(_AFTER_ESCAPE if key == "Escape" else _AFTER_A_KEY)
 
+    def kill(self) -> None:
+        """Kill the program itself, and wait until its shell has seen it go.
+
+        By its process id: the command line of tmux holds the program's as well.
+        """
+        assert self.pane is not None
+        assert self.pane.pane_pid is not None
+        listed = subprocess.run(
+            ["ps", "-o", "pid=", "--ppid", self.pane.pane_pid],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        for number in listed.stdout.split():
+            os.kill(int(number), signal.SIGKILL)
+        self.sees("[ended with 137]")
+
     def record_output(self) -> None:
         """Keep the bytes that the program writes from now on."""
         assert self.pane is not None
-        self._output = Path(tempfile.mkstemp(prefix="output-")[1])
-        self.pane.cmd("pipe-pane", f"cat > {shlex.quote(str(self._output))}")
+        self._output = tempfile.NamedTemporaryFile(prefix="output-")  # noqa: SIM115
+        self.pane.cmd("pipe-pane", f"cat > {shlex.quote(self._output.name)}")
 
     def output(self) -> bytes:
         """What the program has written since ``record_output``."""
         self.settles()
-        return self._output.read_bytes()
+        return Path(self._output.name).read_bytes()
 
     def settles(self) -> None:
         """Wait until the screen does not change any more."""
