@@ -159,6 +159,12 @@ def hostile_database(hostile_template: Path, tmp_path: Path) -> Path:
     return Path(shutil.copy(hostile_template, tmp_path / "hostile.db"))
 
 
+_CONFIGURATION = """
+fsync = off
+full_page_writes = off
+max_prepared_transactions = 20
+wal_level = logical
+"""
 _UNTESTED = "the engine for PostgreSQL was not tested"
 
 
@@ -167,7 +173,7 @@ def postgresql() -> Iterator[str]:
     """The URL of a PostgreSQL server of this test run's own."""
     with ExitStack() as stack:
         try:
-            url = stack.enter_context(private_server(locale="C"))
+            url = stack.enter_context(private_server(locale="C", configuration=_CONFIGURATION))
         except TargetUnavailable as error:
             pytest.skip(f"{_UNTESTED}: {error}")
         yield url

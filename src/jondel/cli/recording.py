@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from contextlib import closing
 
 from jondel.cli.target import Target
-from jondel.core.engines.registry import open_database
+from jondel.core.engines.registry import is_there, open_database
 from jondel.core.errors import TargetNotFound
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.trail import check_label
@@ -29,7 +28,7 @@ class Recording:
     def begin(self) -> None:
         """Take the snapshot before, of nothing where there is no database yet."""
         trail, before = self._target.trail, Trigger("command", f"before {self._trigger.text}")
-        if not os.path.lexists(self._target.location):
+        if not is_there(self._target.location):
             # An empty file is a database in which there is nothing.
             with (
                 tempfile.NamedTemporaryFile() as empty,

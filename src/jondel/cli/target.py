@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 
 from jondel.cli.output import confirmed, say
 from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import location_of, open_database
+from jondel.core.engines.registry import is_there, location_of, name_of, open_database
 from jondel.core.errors import TargetError
 from jondel.core.files.small_files import SmallFile
 from jondel.core.trail.trail import Trail
@@ -31,7 +30,7 @@ class Target:
     @property
     def name(self) -> str:
         """A short name to show."""
-        return self.location.rpartition("/")[2]
+        return name_of(self.location)
 
     @property
     def database(self) -> Database:
@@ -88,7 +87,7 @@ def opened(
         moved_from = target.trail.maybe_moved_from
         if moved_from is not None:
             _offer_trail(target, moved_from)
-        if target.trail.empty and not (may_be_missing and not os.path.lexists(target.location)):
+        if target.trail.empty and not (may_be_missing and not is_there(target.location)):
             target.database  # noqa: B018 - says what is wrong with it
         if logged:
             from jondel.cli.log import start_log  # slow to load

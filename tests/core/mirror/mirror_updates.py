@@ -11,7 +11,7 @@ import sys
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 
-from jondel.core.mirror.delta import Delta, Mark, PutRow, TableDelta
+from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
 from jondel.core.mirror.mirror import Mirror
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType

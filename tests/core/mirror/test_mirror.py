@@ -17,12 +17,12 @@ from workload_app import working
 
 from engines_under_test import RISING, column_type_of
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
 from jondel.core.engines.memory.database import open_tables
 from jondel.core.engines.memory.tables import MemoryTables
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import Cancelled, StoreUnavailable, TableUnreadable
-from jondel.core.mirror.delta import Delta, Mark, PutRow, TableDelta
 from jondel.core.mirror.mirror import Mirror
 from jondel.core.mirror.rereading import Rereading
 from jondel.core.mirror.state import mirrored_state, open_mirrored

@@ -173,15 +173,15 @@ class Comparison:
         renamed_away = set(self._renames.tables.values())
         found: dict[TableId, None] = {}
         for table in (*new.tables, *(t for t in old.tables if t.id not in renamed_away)):
-            wanted = table.kind != "view" and (scope.internal or not table.internal)
+            wanted = table.holds_rows and (scope.internal or not table.internal)
             if wanted and (scope.tables is None or table.id in scope.tables):
                 found[table.id] = None
         return list(found)
 
     def _difference(self, old: Table | None, new: Table | None) -> TableDifference:
         before, after = self._before, self._after
-        old = old if old is not None and old.kind != "view" else None
-        new = new if new is not None and new.kind != "view" else None
+        old = old if old is not None and old.holds_rows else None
+        new = new if new is not None and new.holds_rows else None
         shown = new or old
         assert shown is not None
         for table in (old, new):

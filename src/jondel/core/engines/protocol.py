@@ -22,6 +22,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     import numpy as np
     import numpy.typing as npt
 
+    from jondel.core.engines.delta import DeltaSource
     from jondel.core.engines.roles import (
         Capturer,
         Commits,
@@ -212,6 +213,10 @@ class Database(Protocol):
 
     @property
     def capturer(self) -> Capturer | None: ...
+
+    @property
+    def deltas(self) -> DeltaSource | None:
+        """For a database that is captured by way of a mirror, instead of a capturer."""
 
     @property
     def writer(self) -> Writer | None: ...

@@ -7,13 +7,19 @@ import re
 from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
-from typing import cast
+from typing import TYPE_CHECKING, cast
+from urllib.parse import unquote
 
 from jondel.core.engines.pages import PagePeek, PageSource
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetNotFound, TargetUnavailable
 
-_ENGINE_OF_SCHEME = {"file": "jondel.core.engines.sqlite.database"}
+if TYPE_CHECKING:
+    from jondel.core.engines.addresses import ServerAddress
+
+_SQLITE_MODULE = "jondel.core.engines.sqlite.database"
+_SERVERS = {"postgresql": "jondel.core.engines.postgresql.address"}
+"""By scheme, the module that knows a server's addresses and opens them."""
 
 
 def open_database(target: str | os.PathLike[str], *, lock: bool = False) -> Database:
@@ -24,21 +30,57 @@ def open_database(target: str | os.PathLike[str], *, lock: bool = False) -> Data
     Raises:
         TargetError: it cannot be used; the message says why and what to do.
     """
-    scheme, path = _split(os.fspath(target))
-    return cast(Database, import_module(_ENGINE_OF_SCHEME[scheme]).open_live(Path(path), lock=lock))
+    words = os.fspath(target)
+    server = _server_of(words)
+    if server is not None:
+        return cast(Database, import_module(server).open_at(words))
+    path = _path_of(words)
+    return cast(Database, import_module(_SQLITE_MODULE).open_live(Path(path), lock=lock))
 
 
 def location_of(target: str | os.PathLike[str]) -> str:
     """What ``Database.location`` will say of a target, without opening it."""
-    _, path = _split(os.fspath(target))
+    address = server_address(target)
+    if address is not None:
+        return address.location
+    path = _path_of(os.fspath(target))
     try:
         return str(Path(path).expanduser().resolve())
     except (OSError, RuntimeError, ValueError) as error:
         raise TargetNotFound(f"{path}: cannot be reached ({error}); check the path") from None
 
 
+def server_address(target: str | os.PathLike[str]) -> ServerAddress | None:
+    """Which server and database a target names; None where it is a file.
+
+    Raises:
+        TargetUnavailable: it is a URL that cannot be understood.
+    """
+    words = os.fspath(target)
+    server = _server_of(words)
+    return cast("ServerAddress", import_module(server).address_of(words)) if server else None
+
+
+def is_on_server(location: str) -> bool:
+    """Whether a database at a location is one that a server has."""
+    return location.partition("://")[0] in _SERVERS and "://" in location
+
+
+def is_there(location: str) -> bool:
+    """Whether there may be a database at a location: a server's is asked when it is opened."""
+    return is_on_server(location) or os.path.lexists(location)
+
+
+def name_of(location: str) -> str:
+    """A short name for the database at a location, without opening it."""
+    last = location.rpartition("/")[2]
+    return unquote(last) if is_on_server(location) else last
+
+
 def files_of(location: str) -> list[Path]:
     """The files that a database at a location may have, the main one first."""
+    if is_on_server(location):
+        return []
     path = Path(location)
     module = import_module("jondel.core.engines.sqlite.file_names")
     return [path, *(path.with_name(path.name + ending) for ending in module.COMPANIONS)]
@@ -46,6 +88,8 @@ def files_of(location: str) -> list[Path]:
 
 def captures_quickly(location: str) -> bool:
     """Whether capturing the database at a location is cheap enough to be done unasked."""
+    if is_on_server(location):
+        return True  # what it costs follows the change, once there is a mirror
     module = import_module("jondel.core.engines.sqlite.file_names")
     return cast(bool, module.captures_quickly(Path(location)))
 
@@ -58,7 +102,7 @@ def is_database(path: Path) -> bool:
 
 def open_image(path: Path, *, location: str) -> Database:
     """Open a file that holds a whole image of the database at ``location``."""
-    module = import_module(_ENGINE_OF_SCHEME["file"])
+    module = import_module(_SQLITE_MODULE)
     return cast(Database, module.open_image(path, location=location))
 
 
@@ -93,11 +137,16 @@ def put_in_place(pages: PageSource, location: str) -> Path | None:
         TargetLocked: another process holds what lies there.
         TargetUnavailable: it cannot be written.
     """
+    if is_on_server(location):
+        raise TargetUnavailable(
+            f"{location}: a snapshot can only be put in place of a file; "
+            "have the server serve the database again, then restore"
+        )
     module = import_module("jondel.core.engines.sqlite.whole_file")
     return cast("Path | None", module.put_in_place(pages, Path(location)))
 
 
-_SQLITE = re.compile(r"sqlite3?(\+\w+)?")
+_SQLITE = re.compile(r"sqlite3?")
 
 
 def _path_of_url(url: str, rest: str) -> str:
@@ -112,14 +161,35 @@ def _path_of_url(url: str, rest: str) -> str:
     return path
 
 
-def _split(target: str) -> tuple[str, str]:
-    scheme, separator, rest = target.partition("://")
+_SPELLINGS = {"postgres": "postgresql"}
+
+
+def _scheme_of(target: str) -> str:
+    """The scheme of a URL, without the driver that some frameworks name in it; empty for a path."""
+    scheme, separator, _ = target.partition("://")
     if not separator or os.path.exists(target):
-        return "file", target
+        return ""
+    plain = scheme.partition("+")[0].lower()
+    return _SPELLINGS.get(plain, plain)
+
+
+def _server_of(target: str) -> str | None:
+    return _SERVERS.get(_scheme_of(target))
+
+
+def _path_of(target: str) -> str:
+    scheme = _scheme_of(target)
+    if not scheme:
+        return target
+    rest = target.partition("://")[2]
     if _SQLITE.fullmatch(scheme):
-        return "file", _path_of_url(target, rest)
-    if scheme not in _ENGINE_OF_SCHEME:
+        return _path_of_url(target, rest)
+    if scheme != "file":
+        from jondel.core.engines.addresses import without_secrets
+
+        known = ", ".join(f"{name}://" for name in _SERVERS)
         raise TargetUnavailable(
-            f"{target}: Jondel cannot open {scheme}:// addresses; give the path of a SQLite file"
+            f"{without_secrets(target)}: Jondel cannot open {scheme}:// addresses; "
+            f"give the path of a SQLite file, or a URL that begins with {known}"
         )
-    return scheme, rest
+    return rest

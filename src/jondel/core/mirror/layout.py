@@ -7,6 +7,7 @@ sort and compare them: stored where the column is in the key, computed otherwise
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -68,6 +69,14 @@ class MirrorTable(NamedTuple):
             names += [self.orders[place]] if place in self.orders else []
             names.append(self.columns[place])
         return tuple(names)
+
+    @property
+    def leading_integer(self) -> str | None:
+        """The first column of the key, where that holds integers."""
+        place = next(iter(self._key_places), None)
+        if place is None or self.table.columns[place].type.kind != "integer":
+            return None
+        return self.columns[place]
 
     @property
     def _key_places(self) -> list[int]:
@@ -157,10 +166,9 @@ class Layout:
 
     def __init__(self, schema: Schema) -> None:
         self.tables: dict[TableId, MirrorTable] = {}
-        taken: set[str] = set()
         for table in schema.tables:
-            if table.kind != "view" and not table.internal and table.unreadable is None:
-                self.tables[table.id] = _kept(table, _free(table.id.spelled, taken))
+            if table.is_mirrored:
+                self.tables[table.id] = _kept(table, _name_of(table.id))
 
 
 def _kept(table: Table, name: str) -> MirrorTable:
@@ -175,11 +183,17 @@ def _kept(table: Table, name: str) -> MirrorTable:
     return MirrorTable(table, name, columns, orders, number)
 
 
+def _name_of(table: TableId) -> str:
+    """What a table is called, whatever other tables there are; SQLite's names know no case."""
+    name = table.spelled
+    if name != name.casefold() or name.startswith(("sqlite_", "jondel_")):
+        return f"~{zlib.crc32(name.encode()):08x} {name}"
+    return name
+
+
 def _free(wanted: str, taken: set[str]) -> str:
     """A name that SQLite does not take for another one, nor for its own."""
     name, number = wanted, 2
-    if name.lower().startswith("sqlite_"):
-        name = wanted = f"~{wanted}"
     while name.casefold() in taken:
         name, number = f"{wanted}~{number}", number + 1
     taken.add(name.casefold())

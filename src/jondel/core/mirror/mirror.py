@@ -7,32 +7,33 @@ does an error. Processes take turns.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple, cast
 
 import apsw
 
+from jondel.core.engines.delta import Delta, DeltaSource, Mark
 from jondel.core.engines.sqlite.connection import register_functions
-from jondel.core.engines.sqlite.sql_text import mark_of, parameter_of, quoted, quoted_list
+from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.errors import StoreUnavailable
 from jondel.core.files.claims import held
 from jondel.core.files.home import private_folder
-from jondel.core.mirror.delta import Delta, DeltaSource, Mark, PutRow, TableDelta
+from jondel.core.files.replacement import replace_text
 from jondel.core.mirror.document import as_document, from_document
-from jondel.core.mirror.layout import Layout, MirrorTable, changed_tables, encoded
+from jondel.core.mirror.layout import Layout, changed_tables
+from jondel.core.mirror.taking_in import GoOn, TakingIn
 from jondel.core.model.schema import Schema
 
-if TYPE_CHECKING:
-    from jondel.core.model.values import StoredValue
-
 FILE_NAME = "mirror.db"
-_AT_ONCE = 500
+_LATER = "later.json"
 _DOCUMENT = "jondel_mirror"
-"""The table with the schema and the mark, one row; its name is no table's that is mirrored, since
-these are spelled with the levels they have, or as ``Layout`` makes them different."""
+"""The table with the schema, one row; its name is no table's that is mirrored, since these are
+spelled with the levels they have, or as ``Layout`` makes them different."""
+_MARK = "jondel_mark"
+"""The table with the mark, one row: apart from the schema, so that what reads this need not look at
+what changes all the time."""
 
 
 class Kept(NamedTuple):
@@ -60,7 +61,7 @@ class Mirror:
         with self._explained(), closing(apsw.Connection(str(self.path))) as connection:
             return _kept(connection)
 
-    def update(self, source: DeltaSource, go_on: Callable[[], None] = lambda: None) -> Kept:
+    def update(self, source: DeltaSource, go_on: GoOn = lambda: None) -> Kept:
         """Bring it up to date with its database; returns what it holds then.
 
         ``go_on`` is called now and then, and raises where the update is to be stopped.
@@ -71,11 +72,33 @@ class Mirror:
         private_folder(self.path.parent)
         with held(self._lock), self._explained(), closing(self._opened()) as connection:
             with connection:
-                before = _kept(connection)
+                before = self._with_later_mark(_kept(connection))
                 known = (before.mark, before.schema) if before is not None else (None, None)
                 with source.delta(*known) as delta:
-                    after = self._take_in(connection, before, delta, go_on)
+                    after, changed = self._take_in(connection, before, delta, go_on)
+                in_it = _mark_in(connection)
+            if not changed:
+                replace_text(
+                    self._later,
+                    json.dumps({"after": in_it, "mark": after.mark}, sort_keys=True),
+                    mode=0o600,
+                )
             return after
+
+    @property
+    def _later(self) -> Path:
+        """Keeps the mark of an update in which nothing had changed: then the mirror itself is not
+        touched, and a snapshot of it is the same as the one before."""
+        return self.path.with_name(_LATER)
+
+    def _with_later_mark(self, kept: Kept | None) -> Kept | None:
+        try:
+            later = json.loads(self._later.read_text("utf-8"))
+            if kept is not None and later["after"] == kept.mark:
+                return Kept(kept.schema, later["mark"])
+        except (OSError, ValueError, KeyError, TypeError):
+            pass  # none, or it was not written to its end
+        return kept
 
     def _opened(self) -> apsw.Connection:
         connection = apsw.Connection(str(self.path))
@@ -86,27 +109,35 @@ class Mirror:
 
     @staticmethod
     def _take_in(
-        connection: apsw.Connection, before: Kept | None, delta: Delta, go_on: Callable[[], None]
-    ) -> Kept:
+        connection: apsw.Connection, before: Kept | None, delta: Delta, go_on: GoOn
+    ) -> tuple[Kept, bool]:
+        """Returns what it holds now, and whether that is anything else than before."""
         layout = Layout(delta.schema)
         gone, new = changed_tables(Layout(before.schema if before else Schema(())), layout)
         for kept in gone:
             connection.execute(f"DROP TABLE {quoted(kept.name)}")
         for kept in new:
             connection.execute(kept.statement())
+        changed = bool(gone or new)
+        made = {kept.name for kept in new}
         for told in delta.tables:
             kept_table = layout.tables.get(told.table)
             if kept_table is not None:
-                _apply(connection, kept_table, told, go_on)
-        after = Kept(delta.schema, delta.mark)
-        connection.execute(f"CREATE TABLE IF NOT EXISTS {_DOCUMENT}(schema TEXT, mark TEXT)")
-        document = as_document(after.schema).decode()
-        if before is None or before.schema != after.schema:
+                taking_in = TakingIn(connection, kept_table, go_on)
+                taking_in.apply(told, is_new=kept_table.name in made)
+                changed |= taking_in.changed
+        document = as_document(delta.schema)
+        if before is None or as_document(before.schema) != document:
+            changed = True
+            connection.execute(f"CREATE TABLE IF NOT EXISTS {_DOCUMENT}(schema TEXT)")
+            connection.execute(f"CREATE TABLE IF NOT EXISTS {_MARK}(mark TEXT)")
             connection.execute(f"DELETE FROM {_DOCUMENT}")
-            connection.execute(f"INSERT INTO {_DOCUMENT}(schema) VALUES (?)", (document,))
-        mark = json.dumps(after.mark, sort_keys=True)
-        connection.execute(f"UPDATE {_DOCUMENT} SET mark = ?1 WHERE mark IS NOT ?1", (mark,))
-        return after
+            connection.execute(f"INSERT INTO {_DOCUMENT} VALUES (?)", (document.decode(),))
+        if changed:
+            connection.execute(f"DELETE FROM {_MARK}")
+            mark = json.dumps(delta.mark, sort_keys=True)
+            connection.execute(f"INSERT INTO {_MARK} VALUES (?)", (mark,))
+        return Kept(delta.schema, delta.mark), changed
 
     @contextmanager
     def _explained(self) -> Iterator[None]:
@@ -116,61 +147,21 @@ class Mirror:
             raise StoreUnavailable(f"{self.path}: the mirror cannot be used ({error})") from error
 
 
-def document_in(rows: tuple[tuple[Any, ...], ...]) -> Kept | None:
-    """What a mirror says of itself, from the rows of its table for that."""
-    if not rows:
-        return None
-    schema, mark = rows[0]
-    return Kept(from_document(str(schema).encode()), json.loads(mark or "{}"))
+def schema_in(rows: tuple[tuple[Any, ...], ...]) -> Schema | None:
+    """The schema that a mirror holds, from the rows of its table for that."""
+    return from_document(str(rows[0][0]).encode()) if rows else None
 
 
-DOCUMENT_STATEMENT = f"SELECT schema, mark FROM {_DOCUMENT}"
+DOCUMENT_STATEMENT = f"SELECT schema FROM {_DOCUMENT}"
 
 
 def _kept(connection: apsw.Connection) -> Kept | None:
     there = connection.execute(
-        "SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?", (_DOCUMENT,)
+        "SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?", (_MARK,)
     ).get
-    return document_in(tuple(connection.execute(DOCUMENT_STATEMENT))) if there else None
+    schema = schema_in(tuple(connection.execute(DOCUMENT_STATEMENT))) if there else None
+    return Kept(schema, _mark_in(connection)) if schema is not None else None
 
 
-def _apply(
-    connection: apsw.Connection, kept: MirrorTable, told: TableDelta, go_on: Callable[[], None]
-) -> None:
-    name = quoted(kept.name)
-    if told.whole:
-        connection.execute(f"DELETE FROM {name}")
-    for number, gone in enumerate(told.gone):
-        if number % _AT_ONCE == 0:
-            go_on()
-        _remove(connection, kept, gone)
-    put = iter(told.put)
-    while batch := list(islice(put, _AT_ONCE)):
-        go_on()
-        for row in batch:
-            _put(connection, kept, row)
-
-
-def _put(connection: apsw.Connection, kept: MirrorTable, put: PutRow) -> None:
-    values = kept.stored_row(put.position, put.row)
-    marks = ", ".join(map(mark_of, values))
-    names = quoted_list(kept.stored_names)
-    sql = f"INSERT OR REPLACE INTO {quoted(kept.name)}({names}) VALUES ({marks})"
-    connection.execute(sql, [parameter_of(value) for value in values])
-
-
-def _remove(connection: apsw.Connection, kept: MirrorTable, gone: tuple[StoredValue, ...]) -> None:
-    if kept.address:
-        names, values = kept.address, kept.stored_position(gone)
-        which = ""
-    else:
-        names, values = kept.columns, tuple(map(encoded, gone))
-        which = "LIMIT 1"
-    where = " AND ".join(f"{quoted(n)} IS {mark_of(v)}" for n, v in zip(names, values, strict=True))
-    sql = f"DELETE FROM {quoted(kept.name)} WHERE {where}"
-    if which:
-        sql = (
-            f"DELETE FROM {quoted(kept.name)} WHERE rowid = "
-            f"(SELECT rowid FROM {quoted(kept.name)} WHERE {where} {which})"
-        )
-    connection.execute(sql, [parameter_of(value) for value in values])
+def _mark_in(connection: apsw.Connection) -> Mark:
+    return cast(Mark, json.loads(connection.execute(f"SELECT mark FROM {_MARK}").get))

@@ -10,8 +10,8 @@ from typing import cast
 
 from jondel.core.diff.keys import Key
 from jondel.core.diff.merge import merge
+from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
 from jondel.core.engines.protocol import Database
-from jondel.core.mirror.delta import Delta, Mark, PutRow, TableDelta
 from jondel.core.mirror.layout import Layout, MirrorTable
 from jondel.core.mirror.state import open_mirrored
 from jondel.core.model.schema import Schema, Table

@@ -22,7 +22,7 @@ from jondel.core.engines.protocol import (
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import ReadError, StoreUnavailable, TableUnreadable
 from jondel.core.mirror.layout import Layout, MirrorTable, columns_in, decoded, encoded
-from jondel.core.mirror.mirror import DOCUMENT_STATEMENT, document_in
+from jondel.core.mirror.mirror import DOCUMENT_STATEMENT, schema_in
 from jondel.core.mirror.questions import (
     equal_cells,
     shown,
@@ -38,6 +38,7 @@ from jondel.core.model.filters import (
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.statements import Statement
+from jondel.core.model.value_text import from_text
 from jondel.core.model.values import Clipped, Exact, Row, ShownRow, StoredValue, is_number
 from jondel.core.model.writes import Cells
 
@@ -63,13 +64,13 @@ def mirrored_state(inner: Database, location: str, name: str) -> Database:
         StoreUnavailable: it is the state of no mirror.
     """
     try:
-        kept = document_in(statements_of(inner).execute(DOCUMENT_STATEMENT).rows)
-        if kept is None:
+        schema = schema_in(statements_of(inner).execute(DOCUMENT_STATEMENT).rows)
+        if schema is None:
             raise StoreUnavailable(f"{location}: nothing has been mirrored yet")
     except (ReadError, ValueError) as error:
         inner.close()
         raise StoreUnavailable(f"{location}: its mirror cannot be understood ({error})") from error
-    return MirroredState(inner, kept.schema, location, name)
+    return MirroredState(inner, schema, location, name)
 
 
 class MirroredState:
@@ -77,7 +78,7 @@ class MirroredState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = writer = restorer = statements = None
+    commits = capturer = deltas = writer = restorer = statements = None
 
     def __init__(self, inner: Database, schema: Schema, location: str, name: str) -> None:
         self.inner = inner
@@ -441,4 +442,7 @@ class _Scanner:
 
     def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
         declared = table.column(column)
+        if declared is not None and column in table.filled_in:
+            filled_in = from_text(declared.type, table.filled_in[column])
+            return cast(StoredValue, decoded(declared, filled_in)), True
         return None, declared is not None and declared.default is None

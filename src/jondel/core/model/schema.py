@@ -83,11 +83,28 @@ class Table:
     comment: str = ""
     derived: bool = False
     """True where the engine keeps it in step with the rows of other tables: counts, statistics."""
+    inherited: bool = False
+    """True where other tables inherit from it; their rows are not among its own here."""
+    is_partition: bool = False
+    """True where its rows are those of the partitioned table that it is a part of."""
+    filled_in: dict[str, str] = field(default_factory=dict, compare=False)
+    """By column: what rows that were there before it have in it without being written, as
+    ``column_types.as_text`` has it; as far as that is known."""
 
     @property
     def name(self) -> str:
         """Its own name, without the levels above it."""
         return self.id.name
+
+    @property
+    def holds_rows(self) -> bool:
+        """Whether it has rows of its own: not those that are another table's, or elsewhere."""
+        return self.kind not in ("view", "foreign table") and not self.is_partition
+
+    @property
+    def is_mirrored(self) -> bool:
+        """Whether a mirror keeps its rows."""
+        return self.holds_rows and not self.internal and self.unreadable is None
 
     @property
     def levels(self) -> tuple[str, ...]:

@@ -5,6 +5,7 @@
       latest          the state captured last and where it came from, for the next capture
       manifests/NAME  a state's list of pages, see ``manifests``
       packs/          the pages and an index of them, see ``packs``
+      mirror/         of a database on a server, what is captured instead, see ``mirror.mirror``
 
 A state is there once its manifest is. Everything that a manifest needs was written before it, and
 nothing that is there is ever changed in place. So a crash at any instant leaves at most pages that
@@ -41,10 +42,12 @@ from jondel.core.snapshots.places import SCRATCH, offset_of, pack_of
 from jondel.core.snapshots.syncer import Syncer
 
 if TYPE_CHECKING:
+    from jondel.core.engines.roles import Capturer
     from jondel.core.snapshots.upkeep import Upkeep
 
 _SCRATCH_BYTES = 8 << 20
 _SYNCED = "synced"
+_MIRROR = "mirror"
 _TRIES_TO_OPEN = 3
 
 
@@ -130,7 +133,7 @@ class Shelf:
             appender = self._packs.appender()
             try:
                 intake = self._intake(latest, appender.append, indexed=True)
-                capturer_of(database).capture(intake)
+                self._capturer(database).capture(intake)
                 appender.finish(self._syncer.sync)
             except BaseException:
                 appender.abandon()
@@ -162,7 +165,7 @@ class Shelf:
 
             with self._explained():
                 intake = self._intake(self._latest(), keep, indexed=False)
-                capturer_of(database).capture(intake)
+                self._capturer(database).capture(intake)
             manifest = intake.manifest
             yield Passing(
                 manifest.name(),
@@ -261,6 +264,13 @@ class Shelf:
 
     def _sync(self, descriptor: int) -> None:
         self._syncer.sync(descriptor)
+
+    def _capturer(self, database: Database) -> Capturer:
+        if database.deltas is None:
+            return capturer_of(database)
+        from jondel.core.mirror.capturing import MirrorCapturer  # only servers have mirrors
+
+        return MirrorCapturer(self._folder / _MIRROR, database.deltas)
 
     # What was captured last
 

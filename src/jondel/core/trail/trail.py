@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.core.engines.pages import PagePeek, PageSource
 from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import open_pages, put_in_place, write_file
+from jondel.core.engines.registry import put_in_place, write_file
 from jondel.core.errors import (
     JondelError,
     LabelInvalid,
@@ -22,6 +22,7 @@ from jondel.core.errors import (
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.snapshots.old_images import is_old_image, open_old_image
+from jondel.core.snapshots.states import open_state
 from jondel.core.snapshots.store import Store
 
 if TYPE_CHECKING:
@@ -298,7 +299,7 @@ class Trail:
         if is_old_image(snapshot.image):
             folder = self._store.shelf_folder(self._location)
             return open_old_image(folder, snapshot.image, location=self._location)
-        return open_pages(self.pages_of(snapshot), location=self._location)
+        return open_state(self.pages_of(snapshot), self._location)
 
     def peek(self, snapshot: Snapshot) -> PagePeek | None:
         """Have a look at single pages of a snapshot; None where it is kept in an old format.
@@ -316,7 +317,7 @@ class Trail:
         """
         with (
             self._shelf.passing(database) as passing,
-            closing(open_pages(passing.image, location=self._location)) as image,
+            closing(open_state(passing.image, self._location)) as image,
         ):
             yield image, passing.name
 

@@ -8,7 +8,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import open_pages
+from jondel.core.snapshots.states import open_state
 
 
 @contextmanager
@@ -21,10 +21,11 @@ def two_files(one: Database, other: Database) -> Iterator[tuple[Database, Databa
 
     with (
         tempfile.TemporaryDirectory(prefix="jondel-") as folder,
-        closing(Shelf(Path(folder) / "shelf")) as shelf,
+        closing(Shelf(Path(folder) / "one")) as shelf,
+        closing(Shelf(Path(folder) / "other")) as other_shelf,
         shelf.passing(one) as before,
-        shelf.passing(other) as after,
-        closing(open_pages(before.image, location=one.location)) as old,
-        closing(open_pages(after.image, location=other.location)) as new,
+        other_shelf.passing(other) as after,
+        closing(open_state(before.image, one.location)) as old,
+        closing(open_state(after.image, other.location)) as new,
     ):
         yield None if before.name == after.name else (old, new)

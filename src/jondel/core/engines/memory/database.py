@@ -28,6 +28,7 @@ class MemoryDatabase:
     lock = False
     engine = "tables in memory"
     notices: tuple[str, ...] = ()
+    deltas = None
     capturer = restorer = statements = None
 
     def __init__(self, tables: MemoryTables) -> None:

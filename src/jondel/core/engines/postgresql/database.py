@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 
+from jondel.core.engines.postgresql.delta import ServerDelta
 from jondel.core.engines.postgresql.finding import ServerFinder
 from jondel.core.engines.postgresql.reading import ServerReader
 from jondel.core.engines.postgresql.scanning import ServerScanner
@@ -13,7 +14,6 @@ from jondel.core.engines.protocol import Database, Feature, Features
 from jondel.core.model.schema import Schema
 
 _MISSING = {
-    Feature.CAPTURE: "its mirror is not made yet",
     Feature.RESTORING: "its mirror is not made yet",
     Feature.STATEMENTS: "statements are not run on servers yet",
 }
@@ -41,6 +41,7 @@ class ServerDatabase:
         self.finder = ServerFinder(self._session)
         self.scanner = ServerScanner(self._session)
         self.commits = ServerCommits(self._session)
+        self.deltas = ServerDelta(self._session)
         self.writer = ServerWriter(self._session)
 
     @cached_property

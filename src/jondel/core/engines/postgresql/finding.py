@@ -45,7 +45,7 @@ class ServerFinder:
             first(self.first_rows(table, arrangement, first_rows))
         order = ServerOrder(where, by)
         if not table.primary_key:
-            counted = Asked(f"SELECT count(*) FROM {source(table.id)} t WHERE ") + where
+            counted = Asked(f"SELECT count(*) FROM {source(table)} t WHERE ") + where
             order.rows = int(self._session.ask(counted)[0][0])
             return order
         with self._session.streamed(key_statement(table, where, by), _AT_ONCE) as batches:
@@ -68,7 +68,7 @@ class ServerFinder:
     ) -> Statement:
         where = where_of(self._session, table, arrangement.condition)
         by = order_of(table, arrangement)
-        asked = Asked(f"SELECT {quoted_list(columns)} FROM {source(table.id)}")
+        asked = Asked(f"SELECT {quoted_list(columns)} FROM {source(table)}")
         if arrangement.condition is not None:
             asked = asked + " WHERE " + where
         asked = asked + (f" ORDER BY {by}" if by else "")
@@ -77,7 +77,7 @@ class ServerFinder:
 
     def check_condition(self, table: Table, condition: Condition) -> None:
         where = where_of(self._session, table, condition)
-        asked = Asked(f"EXPLAIN SELECT 1 FROM {source(table.id)} t WHERE ") + where
+        asked = Asked(f"EXPLAIN SELECT 1 FROM {source(table)} t WHERE ") + where
         try:
             self._session.ask(asked)
         except StatementFailed as error:
@@ -102,7 +102,7 @@ class ServerFinder:
         asked = Asked(
             f"SELECT count(*), count(DISTINCT {name}::text), count(*) - count({name}), "
             f"count(*) FILTER (WHERE {name}::text = ''), {total_of} "
-            f"FROM {source(table.id)} t WHERE "
+            f"FROM {source(table)} t WHERE "
         )
         rows, distinct, nulls, empty, total = self._session.ask(asked + where)[0]
         ends = [self._end(table, column, where, way) for way in ("ASC", "DESC")]
@@ -126,7 +126,7 @@ class ServerFinder:
         assert declared is not None
         name = quoted(column)
         by = f"{name}::text" if has_no_order(table, column) else name
-        asked = Asked(f"SELECT {name} FROM {source(table.id)} t WHERE {name} IS NOT NULL AND ")
+        asked = Asked(f"SELECT {name} FROM {source(table)} t WHERE {name} IS NOT NULL AND ")
         rows = self._session.ask(asked + where + f" ORDER BY {by} {way} LIMIT 1")
         return clipped(value_of(declared.type, rows[0][0]), _SHOWN_BYTES) if rows else None
 
@@ -145,8 +145,7 @@ class ServerFinder:
             for c, test in zip(columns, tests, strict=True)
         ]
         sql = (
-            f"SELECT {', '.join([*shown, *keys])} FROM {source(table.id)} t "
-            f"WHERE {' OR '.join(tests)}"
+            f"SELECT {', '.join([*shown, *keys])} FROM {source(table)} t WHERE {' OR '.join(tests)}"
         )
         values = (text,) * (2 * len(tests))
         with self._session.streamed(Asked(sql, values), 500) as batches:
@@ -186,7 +185,7 @@ class ServerFinder:
             Asked(
                 f"SELECT n FROM (SELECT absent, row_number() OVER (ORDER BY {by}) - 1 AS n FROM ("
             )
-            + f"SELECT FALSE AS absent, {names} FROM {source(table.id)} t WHERE "
+            + f"SELECT FALSE AS absent, {names} FROM {source(table)} t WHERE "
             + where
             + f" UNION ALL SELECT TRUE, {names} FROM ("
             + values

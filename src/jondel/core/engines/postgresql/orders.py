@@ -95,4 +95,4 @@ def key_statement(table: Table, where: Asked, order: str) -> Asked:
     """What reads the keys of an order."""
     names = quoted_list(table.primary_key) or "1"
     by = f" ORDER BY {order}" if order else ""
-    return Asked(f"SELECT {names} FROM {source(table.id)} t WHERE ") + where + by
+    return Asked(f"SELECT {names} FROM {source(table)} t WHERE ") + where + by

@@ -33,7 +33,7 @@ class ServerReader:
             )
             if int(found[0]) > _ESTIMATED_ROWS:
                 return Extent(int(found[0]), precision="estimate")
-        (counted,) = self._session.ask(Asked(f"SELECT count(*) FROM {source(table.id)}"))
+        (counted,) = self._session.ask(Asked(f"SELECT count(*) FROM {source(table)}"))
         rows = int(counted[0])
         if rows <= LANDMARK_ROWS or not table.primary_key:
             return Extent(rows)
@@ -43,7 +43,7 @@ class ServerReader:
         keys = quoted_list(table.primary_key)
         sql = (
             f"SELECT {keys} FROM (SELECT {keys}, row_number() OVER (ORDER BY {keys}) AS jondel_n "
-            f"FROM {source(table.id)}) t WHERE jondel_n %% {LANDMARK_ROWS} = 1 ORDER BY {keys}"
+            f"FROM {source(table)}) t WHERE jondel_n %% {LANDMARK_ROWS} = 1 ORDER BY {keys}"
         )
         rows = self._session.ask(Asked(sql))
         return tuple(self._session.whole(table, table.primary_key, row) for row in rows)  # type: ignore[misc]
@@ -89,7 +89,7 @@ class ServerReader:
         if not position or not table.primary_key:
             return None
         names = quoted_list(table.column_names)
-        asked = Asked(f"SELECT {names} FROM {source(table.id)} WHERE ") + self._session.at(
+        asked = Asked(f"SELECT {names} FROM {source(table)} WHERE ") + self._session.at(
             table, position
         )
         rows = self._session.ask(asked)
@@ -109,7 +109,7 @@ class ServerReader:
         return self._count(table, where)
 
     def _count(self, table: Table, where: Asked) -> int:
-        asked = Asked(f"SELECT count(*) FROM {source(table.id)} WHERE ") + where
+        asked = Asked(f"SELECT count(*) FROM {source(table)} WHERE ") + where
         return int(self._session.ask(asked)[0][0])
 
     def find_position(
@@ -120,7 +120,7 @@ class ServerReader:
         pairs = zip(key_columns, key, strict=True)
         where = joined(" AND ", (self._session.holds(table, n, v) for n, v in pairs))
         keys = quoted_list(table.primary_key)
-        asked = Asked(f"SELECT {keys} FROM {source(table.id)} WHERE ") + where
+        asked = Asked(f"SELECT {keys} FROM {source(table)} WHERE ") + where
         rows = self._session.ask(asked + f" ORDER BY {keys} LIMIT 1")
         return self._session.whole(table, table.primary_key, rows[0]) if rows else None  # type: ignore[return-value]
 
@@ -143,7 +143,7 @@ class ServerReader:
             rows = ", ".join(f"({first + place}, {marks})" for place in range(len(some)))
             values = tuple(argument(value) for key in some for value in key)
             sql = (
-                f"SELECT DISTINCT k.n FROM {source(table.id)} t "
+                f"SELECT DISTINCT k.n FROM {source(table)} t "
                 f"JOIN (VALUES {rows}) AS k(n, {names}) ON {match}"
             )
             found |= {int(row[0]) for row in self._session.ask(Asked(sql, values))}
@@ -155,7 +155,7 @@ class ServerReader:
 
     def count_matching(self, table: Table, cells: Cells, most: int | None = None) -> int:
         limit = "" if most is None else f" LIMIT {most}"
-        asked = Asked(f"SELECT count(*) FROM (SELECT 1 FROM {source(table.id)} WHERE ")
+        asked = Asked(f"SELECT count(*) FROM (SELECT 1 FROM {source(table)} WHERE ")
         return int(self._session.ask(asked + self._equal(table, cells) + f"{limit}) t")[0][0])
 
     def _equal(self, table: Table, cells: Cells) -> Asked:
@@ -168,7 +168,7 @@ class ServerReader:
         name, declared = quoted(column), table.column(column)
         assert declared is not None
         where = Asked(f"{name} IS NOT NULL AND ") + self._equal(table, cells or ())
-        some = Asked(f"SELECT {written(column)} AS v FROM {source(table.id)} WHERE ") + where
+        some = Asked(f"SELECT {written(column)} AS v FROM {source(table)} WHERE ") + where
         asked = Asked("SELECT DISTINCT v FROM (") + some + f" LIMIT 100000) t LIMIT {most}"
         return [value_of(declared.type, row[0]) for row in self._session.ask(asked)]
 

@@ -31,7 +31,7 @@ class ServerScanner(PlainScanner):
     ) -> Iterator[list[ShownRow]]:
         self._session.require(table)
         by = ", ".join(part for name in order for part in _by_bytes(table, name))
-        sql = f"SELECT {quoted_list(columns)} FROM {source(table.id)}"
+        sql = f"SELECT {quoted_list(columns)} FROM {source(table)}"
         sql += f" ORDER BY {by}" if by else ""
         with self._session.streamed(Asked(sql), _AT_ONCE) as batches:
             for batch in batches:

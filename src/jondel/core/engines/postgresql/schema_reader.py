@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 import psycopg
 
-from jondel.core.engines.postgresql.column_types import TypeFacts, column_type
+from jondel.core.engines.postgresql.column_types import TypeFacts, column_type, value_of
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import (
     Column,
@@ -17,6 +17,7 @@ from jondel.core.model.schema import (
     Table,
     TableKind,
 )
+from jondel.core.model.value_text import as_text
 
 _KINDS: dict[str, TableKind] = {
     "r": "table",
@@ -30,7 +31,8 @@ _OURS = "n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'"
 """Schemas that are not the server's own, among them the temporary ones of sessions."""
 _TABLES = f"""
 SELECT c.oid, n.nspname, c.relname, c.relkind, c.relispartition, obj_description(c.oid, 'pg_class'),
-    has_table_privilege(c.oid, 'SELECT'), c.relrowsecurity
+    has_table_privilege(c.oid, 'SELECT'),
+    c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND {_OURS}
 ORDER BY c.relkind = 'v', n.nspname, c.relname
@@ -44,7 +46,8 @@ WITH RECURSIVE base AS (
 )
 SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.typname, t.typtype,
     t.typcategory = 'A', tn.nspname, a.attnotnull, pg_get_expr(d.adbin, d.adrelid),
-    a.attidentity, a.attgenerated, col_description(a.attrelid, a.attnum), t.oid
+    a.attidentity, a.attgenerated, col_description(a.attrelid, a.attnum), t.oid,
+    CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -113,6 +116,7 @@ def read_schema(connection: psycopg.Connection[tuple[Any, ...]]) -> ServerSchema
 class _Reading:
     def __init__(self, connection: psycopg.Connection[tuple[Any, ...]]) -> None:
         self._connection = connection
+        self._filled_in: dict[str, dict[str, str]] = defaultdict(dict)
 
     def _ask(self, sql: str) -> list[tuple[Any, ...]]:
         rows = self._connection.execute(sql).fetchall()
@@ -128,7 +132,7 @@ class _Reading:
         ids = {number: TableId(schema, name) for number, schema, name, *_ in listed}
         links = self._links(ids)
         tables = []
-        for number, schema, name, kind, is_part, comment, readable, _ in listed:
+        for number, schema, name, kind, is_part, comment, readable, inherited in listed:
             tables.append(
                 Table(
                     TableId(schema, name),
@@ -141,6 +145,9 @@ class _Reading:
                     unique_keys=tuple(unique.get(number, ())),
                     schema=schema,
                     comment=comment or "",
+                    inherited=inherited == "t",
+                    is_partition=is_part == "t",
+                    filled_in=dict(self._filled_in.get(number, {})),
                 )
             )
         objects = tuple(
@@ -173,7 +180,7 @@ class _Reading:
         casts: dict[str, dict[str, str]] = defaultdict(dict)
         for (
             table, name, shown, base, sort, is_array, base_schema, not_null, default, identity,
-            generated, comment, base_number,
+            generated, comment, base_number, filled_in,
         ) in self._ask(_COLUMNS):  # fmt: skip
             facts = TypeFacts(shown, base, sort, is_array == "t", labels.get(base_number, ()))
             key = primary.get(table, [])
@@ -189,6 +196,10 @@ class _Reading:
                     comment or "",
                 )
             )
+            if filled_in is not None:
+                self._filled_in[table][name] = as_text(
+                    value_of(columns[table][-1].type, filled_in.encode())
+                )
             doubled = base.replace('"', '""'), base_schema.replace('"', '""')
             casts[table][name] = f'"{doubled[1]}"."{doubled[0]}"'
         return columns, casts

@@ -53,6 +53,7 @@ class Session:
         self._connection: psycopg.Connection[tuple[Any, ...]] | None = None
         self._stopped = threading.Event()
         self._asking = False
+        self._lent: set[psycopg.Connection[tuple[Any, ...]]] = set()
         self._schema: tuple[str, ServerSchema] | None = None
 
     # The connection
@@ -70,11 +71,26 @@ class Session:
     def interrupt(self) -> None:
         self._stopped.set()
         with self._lock, suppress(psycopg.Error):
-            if self._asking and self._connection is not None and not self._connection.closed:
-                self._connection.cancel_safe(timeout=2)
+            own = {self._connection} if self._asking and self._connection is not None else set()
+            for connection in own | self._lent:
+                if not connection.closed:
+                    connection.cancel_safe(timeout=2)
 
     def resume(self) -> None:
         self._stopped.clear()
+
+    @contextmanager
+    def stoppable(self, connection: psycopg.Connection[tuple[Any, ...]]) -> Iterator[None]:
+        """Have ``interrupt`` stop what another connection does in the block, too."""
+        with self._lock:
+            self._lent.add(connection)
+        try:
+            if self._stopped.is_set():
+                raise Cancelled("stopped")
+            yield
+        finally:
+            with self._lock:
+                self._lent.discard(connection)
 
     def close(self) -> None:
         self._stopped.set()
@@ -167,7 +183,7 @@ class Session:
         shown, expressions = _shown(table)
         key = table.primary_key
         expressions += [quoted(name) for name in key]
-        sql = f"SELECT {', '.join(expressions) or '1'} FROM {source(table.id)} t"
+        sql = f"SELECT {', '.join(expressions) or '1'} FROM {source(table)} t"
         found = []
         for row in self.ask(Asked(sql) + asked_after):
             values, at = [], 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from jondel.core.model.addresses import TableId
-from jondel.core.model.schema import Column
+from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Exact, InvalidText, StoredValue
 
 
@@ -19,9 +19,15 @@ def quoted_list(names: Iterable[str]) -> str:
     return ", ".join(map(quoted, names))
 
 
-def source(table: TableId) -> str:
-    """A table as it stands after FROM."""
+def named(table: TableId) -> str:
+    """A table's name with its schema."""
     return ".".join(map(quoted, table))
+
+
+def source(table: Table) -> str:
+    """A table as it stands after FROM: without the rows of tables that inherit from it, which are
+    listed themselves."""
+    return f"ONLY {named(table.id)}" if table.inherited else named(table.id)
 
 
 def written(name: str) -> str:

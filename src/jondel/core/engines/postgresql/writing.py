@@ -11,7 +11,7 @@ import psycopg
 from jondel.core.engines.postgresql.connection import connect, translated
 from jondel.core.engines.postgresql.reading import joined
 from jondel.core.engines.postgresql.session import Asked, Session
-from jondel.core.engines.postgresql.sql_text import argument, quoted, quoted_list, source
+from jondel.core.engines.postgresql.sql_text import argument, named, quoted, quoted_list, source
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import RecordsMovedOn, WriteRefused
 from jondel.core.model.schema import Table
@@ -64,19 +64,18 @@ class ServerWriter:
     def _asked(self, write: RowWrite, *, by_text: bool = True) -> Asked:
         table = self._table(write)
         casts = self._session.require(table)
-        of = source(write.table)
+        of = source(table)
         cells = [
             (quoted(name), f"%s::{casts[name]}", argument(value)) for name, value in write.values
         ]
         values = tuple(value for _, _, value in cells)
         if write.kind == "insert":
             if not cells:
-                return Asked(f"INSERT INTO {of} DEFAULT VALUES")
+                return Asked(f"INSERT INTO {named(table.id)} DEFAULT VALUES")
             names = ", ".join(name for name, _, _ in cells)
             marks = ", ".join(mark for _, mark, _ in cells)
-            return Asked(
-                f"INSERT INTO {of}({names}) OVERRIDING SYSTEM VALUE VALUES ({marks})", values
-            )
+            into = f"INSERT INTO {named(table.id)}({names})"
+            return Asked(f"{into} OVERRIDING SYSTEM VALUE VALUES ({marks})", values)
         holds = self._session.holds if by_text else self._session.equals
         where = joined(" AND ", (holds(table, name, value) for name, value in write.expected))
         if write.kind == "delete":
@@ -165,7 +164,7 @@ class ServerWriter:
         there = []
         for table, cells in pairs:
             where = joined(" AND ", (self._session.equals(table, n, v) for n, v in cells))
-            asked = Asked(f"SELECT 1 FROM {source(table.id)} WHERE ") + where + " LIMIT 1"
+            asked = Asked(f"SELECT 1 FROM {source(table)} WHERE ") + where + " LIMIT 1"
             there.append(connection.execute(asked.sql, asked.values).fetchone() is not None)
         if there == [True, False]:
             raise WriteRefused(

@@ -81,6 +81,7 @@ _OF_LIVE_ONES = (Feature.COMMITS, Feature.CAPTURE, Feature.WRITING, Feature.REST
 class SqliteDatabase(SqliteReader):
     """One SQLite file, open for reading."""
 
+    deltas = None
     lock = False
 
     # Roles: one object plays them all

@@ -23,19 +23,35 @@ class PutRow(NamedTuple):
     row: Row
 
 
+class PresentKeys(Protocol):
+    """The keys that a table has now, for whoever knows all of them and perhaps more."""
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+
+    def counts(self, low: int, width: int) -> dict[int, int]:
+        """How many rows there are in each range of so many values of the key's first column, an
+        integer; the ranges are numbered, and number 0 begins with ``low``."""
+
+    def keys(self, ends: tuple[int, int] | None) -> Iterator[Position]:
+        """The keys whose first column is in a range, both ends included; all for None."""
+
+
 @dataclass(frozen=True)
 class TableDelta:
-    """What changed in a table, read once.
+    """What changed in a table, read once: first what went, then what is put, then ``present``.
 
     ``whole``: what is put is all there is, and what was there before goes. ``gone`` are the
     positions of rows that went; of a table whose rows have no address, the rows themselves, each
-    as often as it went.
+    as often as it went. ``present`` tells, where it is not known which rows went, which stayed.
     """
 
     table: TableId
     whole: bool
     gone: Iterable[Position] = ()
     put: Iterable[PutRow] = ()
+    present: PresentKeys | None = None
 
 
 @dataclass(frozen=True)

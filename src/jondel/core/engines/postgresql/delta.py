@@ -1,0 +1,310 @@
+"""Tells what changed in a database on a server since its mirror was last brought up to date.
+
+One transaction reads one state. A row that came or changed since the mark has an ``xmin`` that was
+not yet over then; what was over then and is gone since shows in the number of rows. That a table's
+rows are told from their ``xmin`` takes for granted that it is the same heap: see ``_Facts.files``.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from typing import Any, NamedTuple
+
+import psycopg
+
+from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
+from jondel.core.engines.postgresql.column_types import value_of
+from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.giving_way import giving_way
+from jondel.core.engines.postgresql.schema_reader import read_schema
+from jondel.core.engines.postgresql.session import Session
+from jondel.core.engines.postgresql.sql_text import named, quoted, quoted_list, source
+from jondel.core.errors import TargetLocked
+from jondel.core.model.addresses import TableId
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Schema, Table
+
+_TRIES = 5
+_COUNTED_AT_ONCE = 50
+_OLDEST = 1 << 30
+"""So many transactions after a mark, numbers of transactions no longer tell what came since."""
+_XIDS = 1 << 32
+_ENDS_IN_LABELS = ("enum", "array", "other")
+"""Kinds whose text can change with the labels of an enum."""
+
+_LOCKED = """
+SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+    AND has_table_privilege(c.oid, 'SELECT')
+"""
+_FACTS = """
+SELECT c.oid,
+    CASE WHEN c.relkind = 'p' THEN
+        (SELECT string_agg(p.relid::oid || ':' || coalesce(pg_relation_filenode(p.relid), 0),
+             ',' ORDER BY p.relid::oid) FROM pg_partition_tree(c.oid) p)
+    ELSE pg_relation_filenode(c.oid)::text END,
+    NOT row_security_active(c.oid) AND CASE WHEN c.relkind = 'p' THEN NOT EXISTS (
+        SELECT 1 FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid
+        LEFT JOIN pg_am m ON m.oid = l.relam
+        WHERE p.isleaf AND m.amname IS DISTINCT FROM 'heap')
+    ELSE coalesce((SELECT m.amname = 'heap' FROM pg_am m WHERE m.oid = c.relam), FALSE) END
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'm') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+"""
+_NOW = """
+SELECT pg_current_snapshot()::text, pg_snapshot_xmin(pg_current_snapshot())::text,
+    pg_snapshot_xmax(pg_current_snapshot())::text,
+    (SELECT coalesce(string_agg(enumtypid || ' ' || enumlabel, ',' ORDER BY oid), '') FROM pg_enum)
+"""
+_SEQUENCES = """
+SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind = 'S' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+    AND CASE WHEN c.relkind = 'S' THEN has_sequence_privilege(c.oid, 'SELECT') END
+ORDER BY 1, 2
+"""
+
+
+class _Facts(NamedTuple):
+    """What is to be known of a table: which files hold it, and whether transactions' numbers tell
+    all that came: not where a row can come into sight by itself."""
+
+    files: str
+    told_by_numbers: bool
+
+
+class ServerDelta:
+    """See ``DeltaSource``."""
+
+    def __init__(self, session: Session, *, by_numbers: bool = True) -> None:
+        """``by_numbers``: whether the server has transactions' numbers at all."""
+        self._session = session
+        self._by_numbers = by_numbers
+
+    @contextmanager
+    def delta(self, since: Mark | None, schema: Schema | None) -> Iterator[Delta]:
+        """See ``DeltaSource``."""
+        session = self._session
+        with (
+            translated(session.what),
+            closing(connect(session.target, session.what)) as connection,
+            session.stoppable(connection),
+            giving_way(connection, session.target, session.what),
+        ):
+            now = _begin(connection, session.what)
+            reading = _Reading(connection, since, schema, now, by_numbers=self._by_numbers)
+            yield Delta(now, reading.tables(), reading.mark)
+            connection.execute("COMMIT")
+
+
+def _begin(connection: psycopg.Connection[tuple[Any, ...]], what: str) -> Schema:
+    """Begin the transaction, and read the schema in it.
+
+    All tables are locked before its state is chosen: so none is altered or emptied between the two.
+    """
+    for _ in range(_TRIES):
+        names = {
+            TableId(schema.decode(), name.decode())
+            for schema, name in connection.execute(_LOCKED).fetchall()
+        }
+        connection.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        try:
+            if names:
+                listed = ", ".join(f"ONLY {named(table)}" for table in sorted(names))
+                connection.execute(f"LOCK TABLE {listed.replace('%%', '%')} IN ACCESS SHARE MODE")
+        except (psycopg.errors.UndefinedTable, psycopg.errors.WrongObjectType):
+            connection.execute("ROLLBACK")
+            continue
+        schema = read_schema(connection).schema
+        if all(t.id in names for t in schema.tables if t.kind in ("table", "partitioned table")
+               and t.unreadable is None):  # fmt: skip
+            return schema
+        connection.execute("ROLLBACK")
+    raise TargetLocked(f"{what}: its tables are being changed all the time; try again")
+
+
+class _Reading:
+    """One delta being told."""
+
+    def __init__(
+        self,
+        connection: psycopg.Connection[tuple[Any, ...]],
+        since: Mark | None,
+        before: Schema | None,
+        now: Schema,
+        *,
+        by_numbers: bool,
+    ) -> None:
+        self._connection = connection
+        self._since = since
+        self._before = before or Schema(())
+        self._now = [table for table in now.tables if table.is_mirrored]
+        snapshot, oldest, newest, labels = self._ask(_NOW)[0]
+        self._oldest, self._newest = int(oldest), int(newest)
+        self._facts = {int(oid): _Facts(files or "", ok == "t" and by_numbers)
+                       for oid, files, ok in self._ask(_FACTS)}  # fmt: skip
+        self._told: dict[str, Any] = {}
+        self.mark: Mark = {
+            "snapshot": snapshot,
+            "oldest": self._oldest,
+            "quiet": self._oldest == self._newest,
+            "labels": f"{zlib.crc32(labels.encode()):08x}",
+            "tables": self._told,
+            "sequences": self._sequences(),
+        }
+
+    def tables(self) -> Iterator[TableDelta]:
+        since = self._since or {}
+        if since.get("snapshot") == self.mark["snapshot"]:
+            self._told |= since["tables"]
+            return
+        to_count: list[Table] = []
+        for table in self._now:
+            told = self._in_same_place(table) and self._facts[_number(table)].told_by_numbers
+            if told:
+                to_count.append(table)
+            else:
+                yield self._whole(table)
+        for first in range(0, len(to_count), _COUNTED_AT_ONCE):
+            yield from self._counted(to_count[first : first + _COUNTED_AT_ONCE])
+
+    def _in_same_place(self, table: Table) -> bool:
+        """Whether the mirror's rows are those that this very table had."""
+        since, was = self._since, self._before.find(table.id)
+        if since is None or was != table or was.identity != table.identity:
+            return False
+        known = since["tables"].get(str(_number(table)))
+        return (
+            known is not None
+            and known["files"] == self._facts[_number(table)].files
+            and self._newest - since["oldest"] < _OLDEST
+            and not (since["labels"] != self.mark["labels"] and _may_end_in_labels(table))
+        )
+
+    def _counted(self, tables: Sequence[Table]) -> Iterator[TableDelta]:
+        """What changed in some tables, of which the number of rows tells whether any went."""
+        recent = self._recent
+        sql = " UNION ALL ".join(
+            f"SELECT {number}, count(*), count(*) FILTER (WHERE {recent}) FROM {_source(table)}"
+            for number, table in enumerate(tables)
+        )
+        for number, rows, came in self._ask(sql):
+            table = tables[int(number)]
+            was: int = (self._since or {})["tables"][str(_number(table))]["rows"]
+            if came == "0" and int(rows) == was:
+                self._note(table, int(rows))
+            elif table.primary_key:
+                self._note(table, int(rows))
+                put = self._rows(table, f" WHERE {recent}") if came != "0" else iter(())
+                yield TableDelta(
+                    table.id, False, (), put, _Keys(self._connection, table, int(rows))
+                )
+            elif self._since and self._since["quiet"] and was + int(came) == int(rows):
+                # Nothing was going on then: all of these are new, and as many as there are more.
+                self._note(table, int(rows))
+                yield TableDelta(table.id, False, (), self._rows(table, f" WHERE {recent}"))
+            else:
+                yield self._whole(table)
+
+    @property
+    def _recent(self) -> str:
+        """That a row came after the mark's oldest transaction began."""
+        oldest = self._since["oldest"] % _XIDS if self._since else 0
+        # A number that seems to be to come is of a row so old that numbers have come round.
+        return f"(age(xmin) <= age('{oldest}'::xid) OR age(xmin) < 0)"
+
+    def _whole(self, table: Table) -> TableDelta:
+        return TableDelta(table.id, True, (), self._all_rows(table))
+
+    def _all_rows(self, table: Table) -> Iterator[PutRow]:
+        rows = 0
+        for rows, put in enumerate(self._rows(table, ""), 1):  # noqa: B007 - counted
+            yield put
+        self._note(table, rows)
+
+    def _note(self, table: Table, rows: int) -> None:
+        number = _number(table)
+        self._told[str(number)] = {"files": self._facts[number].files, "rows": rows}
+
+    def _rows(self, table: Table, where: str) -> Iterator[PutRow]:
+        types = [column.type for column in table.columns]
+        key = [table.column_names.index(name) for name in table.position_columns]
+        columns = quoted_list(table.column_names)
+        for parts in _copied(self._connection, f"SELECT {columns} FROM {source(table)}{where}"):
+            row = tuple(value_of(t, part) for t, part in zip(types, parts, strict=True))
+            yield PutRow(tuple(row[place] for place in key), row)
+
+    def _sequences(self) -> dict[str, list[Any]]:
+        """By their names with the schema, as SQL has them: the last value, and whether it is
+        taken."""
+        names = [named(TableId(schema, name)) for schema, name in self._ask(_SEQUENCES)]
+        found: dict[str, list[Any]] = {}
+        for first in range(0, len(names), _COUNTED_AT_ONCE):
+            part = names[first : first + _COUNTED_AT_ONCE]
+            sql = " UNION ALL ".join(
+                f"SELECT {n}, last_value, is_called FROM {name}".replace("%%", "%")
+                for n, name in enumerate(part)
+            )
+            for n, last, called in self._ask(sql):
+                found[part[int(n)].replace("%%", "%")] = [int(last), called == "t"]
+        return found
+
+    def _ask(self, sql: str) -> list[tuple[str, ...]]:
+        rows = self._connection.execute(sql).fetchall()
+        return [tuple("" if part is None else part.decode("utf-8", "replace") for part in row)
+                for row in rows]  # fmt: skip
+
+
+class _Keys:
+    """See ``PresentKeys``."""
+
+    def __init__(
+        self, connection: psycopg.Connection[tuple[Any, ...]], table: Table, rows: int
+    ) -> None:
+        self._connection = connection
+        self._table = table
+        self.rows = rows
+
+    @property
+    def _first(self) -> str:
+        return quoted(self._table.primary_key[0]).replace("%%", "%")
+
+    def counts(self, low: int, width: int) -> dict[int, int]:
+        sql = (
+            f"SELECT ({self._first}::int8 - {low}) / {width}, count(*) "
+            f"FROM {_source(self._table)} GROUP BY 1"
+        )
+        return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
+
+    def keys(self, ends: tuple[int, int] | None) -> Iterator[Position]:
+        names = self._table.primary_key
+        types = [column.type for name in names if (column := self._table.column(name))]
+        where = f" WHERE {quoted(names[0])} BETWEEN {ends[0]} AND {ends[1]}" if ends else ""
+        sql = f"SELECT {quoted_list(names)} FROM {source(self._table)}{where}"
+        for parts in _copied(self._connection, sql):
+            yield tuple(map(value_of, types, parts))
+
+
+def _copied(
+    connection: psycopg.Connection[tuple[Any, ...]], sql: str
+) -> Iterator[tuple[bytes | None, ...]]:
+    """The rows of a statement, as the server writes values. Percent signs in it are doubled."""
+    with (
+        connection.cursor() as cursor,
+        cursor.copy(f"COPY ({sql}) TO STDOUT".replace("%%", "%")) as copy,
+    ):
+        yield from copy.rows()
+
+
+def _source(table: Table) -> str:
+    return source(table).replace("%%", "%")
+
+
+def _number(table: Table) -> int:
+    assert table.identity is not None, "the server numbers its tables"
+    return table.identity
+
+
+def _may_end_in_labels(table: Table) -> bool:
+    return any(column.type.kind in _ENDS_IN_LABELS for column in table.columns)

@@ -1,0 +1,234 @@
+"""Takes into a mirror what changed in a table, touching nothing that is as it was."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from itertools import islice
+from typing import TypeVar
+
+import apsw
+
+from jondel.core.engines.delta import PresentKeys, TableDelta
+from jondel.core.engines.sqlite.sql_text import mark_of, parameter_of, quoted, quoted_list
+from jondel.core.mirror.layout import MirrorTable, encoded
+from jondel.core.model.rows import Position
+from jondel.core.model.values import InvalidText, StoredValue
+
+_AT_ONCE = 500
+_STAGED = "temp.jondel_staged"
+_STAGED_KEYS = "temp.jondel_keys"
+_BOTH = "temp.jondel_both"
+_RANGES = 1000
+_WIDEST = 1 << 62
+"""Above this, differences of numbers would be too large for a number."""
+_T = TypeVar("_T")
+
+GoOn = Callable[[], None]
+"""Called now and then; raises where the work is to be stopped."""
+
+
+class TakingIn:
+    """One table of a mirror, being brought up to date."""
+
+    def __init__(self, connection: apsw.Connection, kept: MirrorTable, go_on: GoOn) -> None:
+        self._connection = connection
+        self._kept = kept
+        self._name = quoted(kept.name)
+        self._go_on = go_on
+        self.changed = False
+        """Whether anything had to be written."""
+
+    def apply(self, told: TableDelta, *, is_new: bool) -> None:
+        """Take in what is told; ``is_new``: the table was just made."""
+        if told.whole and not is_new:
+            self._replace(told)
+            return
+        for gone in self._in_turns(told.gone):
+            self._remove(gone)
+        rows = (self._kept.stored_row(*put) for put in told.put)
+        how = self._plain_insert if is_new or not self._kept.address else self._upsert
+        with self._noticing():
+            self._write(how, rows, len(self._kept.stored_names))
+        if told.present is not None:
+            self._remove_absent(told.present)
+
+    # Single rows
+
+    def _in_turns(self, items: Iterable[_T]) -> Iterator[_T]:
+        for number, item in enumerate(items):
+            if number % _AT_ONCE == 0:
+                self._go_on()
+            yield item
+
+    @contextmanager
+    def _noticing(self) -> Iterator[None]:
+        before = self._connection.total_changes()
+        yield
+        self.changed |= self._connection.total_changes() != before
+
+    def _write(
+        self,
+        statement: Callable[[Sequence[str]], str],
+        rows: Iterator[Sequence[StoredValue]],
+        width: int,
+    ) -> None:
+        usual = statement(["?"] * width)
+        while batch := list(islice(rows, _AT_ONCE)):
+            self._go_on()
+            plain: list[Sequence[StoredValue]] = []
+            for row in batch:
+                if any(isinstance(value, InvalidText) for value in row):
+                    sql = statement([mark_of(value) for value in row])
+                    self._connection.execute(sql, [parameter_of(value) for value in row])
+                else:
+                    plain.append(row)
+            self._connection.executemany(usual, plain)
+
+    def _plain_insert(self, marks: Sequence[str], into: str = "") -> str:
+        names = quoted_list(self._kept.stored_names)
+        return f"INSERT INTO {into or self._name}({names}) VALUES ({', '.join(marks)})"
+
+    def _upsert(self, marks: Sequence[str]) -> str:
+        return f"{self._plain_insert(marks)} {self._on_conflict()}"
+
+    def _on_conflict(self) -> str:
+        others = [n for n in self._kept.stored_names if n not in self._kept.address]
+        address = quoted_list(self._kept.address)
+        if not others:
+            return f"ON CONFLICT({address}) DO NOTHING"
+        sets = ", ".join(f"{quoted(name)} = excluded.{quoted(name)}" for name in others)
+        differ = " OR ".join(_differ(f"{self._name}.{quoted(n)}", f"excluded.{quoted(n)}")
+                             for n in others)  # fmt: skip
+        return f"ON CONFLICT({address}) DO UPDATE SET {sets} WHERE {differ}"
+
+    def _remove(self, gone: Position) -> None:
+        kept = self._kept
+        names: Sequence[str] = kept.address or kept.columns
+        values = kept.stored_position(gone) if kept.address else tuple(map(encoded, gone))
+        where = " AND ".join(
+            f"{quoted(n)} IS {mark_of(v)}" for n, v in zip(names, values, strict=True)
+        )
+        if not kept.address:  # one of those that are alike
+            where = f"rowid = (SELECT rowid FROM {self._name} WHERE {where} LIMIT 1)"
+        with self._noticing():
+            self._connection.execute(
+                f"DELETE FROM {self._name} WHERE {where}", [parameter_of(v) for v in values]
+            )
+
+    # All rows
+
+    def _replace(self, told: TableDelta) -> None:
+        """Have the table hold just what is put; rows that it holds already stay as they are."""
+        names = quoted_list(self._kept.stored_names)
+        with self._scratch(_STAGED, f"({names})"):
+            rows = (self._kept.stored_row(*put) for put in told.put)
+            width = len(self._kept.stored_names)
+            self._write(lambda marks: self._plain_insert(marks, _STAGED), rows, width)
+            self._go_on()
+            if self._kept.address:
+                self._replace_by_key(names)
+            else:
+                self._replace_by_rows(names)
+
+    def _replace_by_key(self, names: str) -> None:
+        address = quoted_list(self._kept.address)
+        self._connection.execute(f"CREATE INDEX temp.jondel_by_key ON jondel_staged({address})")
+        same = " AND ".join(f"s.{quoted(n)} = t.{quoted(n)}" for n in self._kept.address)
+        with self._noticing():
+            self._connection.execute(
+                f"DELETE FROM {self._name} AS t WHERE NOT EXISTS "
+                f"(SELECT 1 FROM {_STAGED} s WHERE {same})"
+            )
+            self._connection.execute(
+                f"INSERT INTO {self._name}({names}) SELECT {names} FROM {_STAGED} WHERE TRUE "
+                f"{self._on_conflict()}"
+            )
+
+    def _replace_by_rows(self, names: str) -> None:
+        """Rows that nothing tells apart are counted."""
+        columns = [quoted(name) for name in self._kept.columns]
+        by = ", ".join(f"{c}, typeof({c})" for c in columns) or "1"
+        listed = "".join(f", {c}" for c in columns)
+        ours, theirs = (
+            f"SELECT rowid AS r{listed}, row_number() OVER (PARTITION BY {by}) AS n FROM {source}"
+            for source in (self._name, _STAGED)
+        )
+        same = "".join(f" AND {_alike(f'a.{c}', f'b.{c}')}" for c in columns)
+        both = f"SELECT a.r AS a, b.r AS b FROM ({ours}) a JOIN ({theirs}) b ON a.n = b.n{same}"
+        with self._scratch(_BOTH, f"AS {both}"), self._noticing():
+            self._connection.execute(
+                f"DELETE FROM {self._name} WHERE rowid NOT IN (SELECT a FROM {_BOTH})"
+            )
+            self._connection.execute(
+                f"INSERT INTO {self._name}({names}) SELECT {names} FROM {_STAGED} "
+                f"WHERE rowid NOT IN (SELECT b FROM {_BOTH})"
+            )
+
+    @contextmanager
+    def _scratch(self, table: str, made_of: str) -> Iterator[None]:
+        self._connection.execute(f"CREATE TABLE {table} {made_of}")
+        yield
+        self._connection.execute(f"DROP TABLE {table}")
+
+    # Keys
+
+    def _remove_absent(self, present: PresentKeys) -> None:
+        """Remove the rows whose keys the database has no more; all that it has are there."""
+        rows = self._connection.execute(f"SELECT count(*) FROM {self._name}").get
+        if rows == present.rows:
+            return
+        column = self._kept.leading_integer
+        name = quoted(column or "")
+        low, high = (
+            self._connection.execute(f"SELECT min({name}), max({name}) FROM {self._name}").get
+            if column is not None
+            else (0, _WIDEST)
+        )
+        if high - low >= _WIDEST:
+            self._remove_others("TRUE", (), present.keys(None))
+            return
+        width = (high - low) // _RANGES + 1
+        ours = dict(
+            self._connection.execute(
+                f"SELECT ({name} - ?1) / ?2, count(*) FROM {self._name} GROUP BY 1", (low, width)
+            )
+        )
+        theirs = present.counts(low, width)
+        for number, count in ours.items():
+            if theirs.get(number, 0) != count:
+                self._go_on()
+                ends = (low + number * width, low + (number + 1) * width - 1)
+                self._remove_others(f"{name} BETWEEN ? AND ?", ends, present.keys(ends))
+
+    def _remove_others(
+        self, where: str, values: tuple[int, ...], there: Iterator[Position]
+    ) -> None:
+        """Remove the rows of a part of the table that have none of some keys."""
+        address = quoted_list(self._kept.address)
+        with self._scratch(_STAGED_KEYS, f"({address}, PRIMARY KEY ({address})) WITHOUT ROWID"):
+            keys = (self._kept.stored_position(position) for position in there)
+            self._write(
+                lambda marks: f"INSERT INTO {_STAGED_KEYS} VALUES ({', '.join(marks)})",
+                keys,
+                len(self._kept.address),
+            )
+            same = " AND ".join(f"s.{quoted(n)} = t.{quoted(n)}" for n in self._kept.address)
+            with self._noticing():
+                self._connection.execute(
+                    f"DELETE FROM {self._name} AS t WHERE {where} AND NOT EXISTS "
+                    f"(SELECT 1 FROM {_STAGED_KEYS} s WHERE {same})",
+                    values,
+                )
+
+
+def _alike(one: str, other: str) -> str:
+    """Whether two stored values are the same; -0.0 is another one than 0.0."""
+    return (
+        f"{one} IS {other} AND typeof({one}) = typeof({other}) "
+        f"AND ({one} IS NOT 0 OR CAST({one} AS TEXT) = CAST({other} AS TEXT))"
+    )
+
+
+def _differ(one: str, other: str) -> str:
+    return f"NOT ({_alike(one, other)})"
