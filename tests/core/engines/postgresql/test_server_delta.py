@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pytest
 from server_work import Work, make, naive_reading, slot
 
@@ -16,6 +19,7 @@ from jondel.core.engines.postgresql.delta import ServerDelta
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
+from jondel.core.errors import Cancelled, TargetLocked
 from jondel.core.mirror.mirror import Mirror
 from jondel.core.mirror.state import mirrored_state, open_mirrored
 from jondel.core.model.addresses import TableId
@@ -120,3 +124,180 @@ def _check_diff(
         if name in ("boats", "places", "berths"):
             keys = {_text(record.key[0]) for record in records}
             assert {(name, key) for key in keys} <= touched, name
+
+
+class Harbour:
+    """A database on a server with its mirror, and the app's connection to it."""
+
+    def __init__(self, url: str, session: Session, folder: Path) -> None:
+        self.url, self._session = url, session
+        self.mirror = Mirror(folder / "mirror")
+        self.app = psycopg.connect(url, autocommit=True)
+        self.mark: dict[str, Any] = {}
+
+    def run(self, *statements: str) -> None:
+        for sql in statements:
+            self.app.execute(sql)
+
+    def agrees(self) -> None:
+        """Bring the mirror up to date, and compare it with a naive reading."""
+        self.mark = self.mirror.update(ServerDelta(self._session)).mark
+        with closing(open_mirrored(self.mirror.path)) as state:
+            assert _mirrored(state) == _plain(naive_reading(self.url), state)
+
+
+@pytest.fixture
+def harbour(postgresql_database: str, session: Session, tmp_path: Path) -> Iterator[Harbour]:
+    made = Harbour(postgresql_database, session, tmp_path)
+    yield made
+    made.app.close()
+
+
+def test_rows_of_a_partition_come_and_go_with_it(harbour: Harbour) -> None:
+    harbour.run(
+        "CREATE TABLE tides(id int, month int, PRIMARY KEY (month, id)) PARTITION BY LIST (month)",
+        "CREATE TABLE june PARTITION OF tides FOR VALUES IN (6)",
+        "CREATE TABLE july PARTITION OF tides FOR VALUES IN (7)",
+        "INSERT INTO tides VALUES (1, 6), (2, 7)",
+        "ALTER TABLE tides DETACH PARTITION july",
+    )
+    harbour.agrees()
+    # One goes and as many come, all of them long there: neither numbers nor the count tell.
+    harbour.run(
+        "BEGIN", "ALTER TABLE tides DETACH PARTITION june",
+        "ALTER TABLE tides ATTACH PARTITION july FOR VALUES IN (7)", "COMMIT",
+    )  # fmt: skip
+    harbour.agrees()
+
+
+def test_rows_without_a_key_that_were_being_written(harbour: Harbour) -> None:
+    harbour.run("CREATE TABLE log(what text)", "CREATE TABLE other(n int)")
+    with psycopg.connect(harbour.url) as going_on:
+        going_on.execute("INSERT INTO other VALUES (1)")
+        harbour.run("INSERT INTO log VALUES ('seen by then')")
+        harbour.agrees()
+        harbour.run("INSERT INTO log VALUES ('new')")
+        harbour.agrees()
+        harbour.run("DELETE FROM log WHERE what = 'new'", "INSERT INTO log VALUES ('instead')")
+        harbour.agrees()
+        going_on.execute("INSERT INTO log VALUES ('late')")
+        going_on.commit()
+        harbour.agrees()
+
+
+def test_labels_that_change_under_rows(harbour: Harbour) -> None:
+    harbour.run(
+        "CREATE TYPE wind AS ENUM ('calm', 'rough')",
+        "CREATE TABLE days(id int PRIMARY KEY, winds wind[])",
+        "INSERT INTO days VALUES (1, '{calm}')",
+    )
+    harbour.agrees()
+    harbour.run("ALTER TYPE wind RENAME VALUE 'calm' TO 'still'")
+    harbour.agrees()
+
+
+def test_rows_that_come_into_sight(harbour: Harbour) -> None:
+    """Row-level security hides rows from the user who looks, and no longer does."""
+    (owner,) = harbour.app.execute("SELECT current_user").fetchone() or ("",)
+    harbour.run(
+        "CREATE TABLE berths(id int PRIMARY KEY)", "INSERT INTO berths VALUES (1), (2)",
+        "ALTER TABLE berths ENABLE ROW LEVEL SECURITY",
+        "CREATE POLICY part ON berths USING (id = 1)",
+        "CREATE ROLE looker LOGIN", "GRANT SELECT ON berths TO looker",
+    )  # fmt: skip
+    url = harbour.url.replace(f"//{owner}@", "//looker@")
+    try:
+        with closing(Session(url, "harbour")) as session:
+            for policy, seen in (("id = 1", 1), ("id = 2", 1), ("TRUE", 2)):
+                harbour.run(f"ALTER POLICY part ON berths USING ({policy})")
+                harbour.mirror.update(ServerDelta(session))
+                with closing(open_mirrored(harbour.mirror.path)) as state:
+                    assert sum(_mirrored(state)["berths"].values()) == seen
+    finally:
+        harbour.run("DROP OWNED BY looker", "DROP ROLE looker")
+
+
+def test_a_mark_that_is_too_old_tells_nothing(harbour: Harbour) -> None:
+    harbour.run("CREATE TABLE berths(id int PRIMARY KEY)", "INSERT INTO berths VALUES (1)")
+    harbour.agrees()
+    source = ServerDelta(harbour._session)
+    told = []
+    for back in (0, 1 << 30):
+        mark = {**harbour.mark, "oldest": harbour.mark["oldest"] - back, "snapshot": "earlier"}
+        with source.delta(mark, _schema_of(harbour)) as delta:
+            told.append([table.whole for table in delta.tables])
+    assert told == [[], [True]]
+
+
+def _schema_of(harbour: Harbour) -> Any:
+    kept = harbour.mirror.kept()
+    assert kept is not None
+    return kept.schema
+
+
+def test_what_changed_nothing_leaves_the_mirror_as_it_is(harbour: Harbour) -> None:
+    harbour.run(
+        "CREATE TABLE berths(id serial PRIMARY KEY, name text)", "CREATE TABLE log(what text)",
+        "INSERT INTO berths(name) VALUES ('a'), ('b')", "INSERT INTO log VALUES ('x'), ('x')",
+    )  # fmt: skip
+    harbour.agrees()
+    before = harbour.mirror.path.read_bytes()
+    for statements in (
+        ("BEGIN", "INSERT INTO berths(name) VALUES ('c')", "ROLLBACK"),
+        ("UPDATE berths SET name = name",), ("VACUUM FULL",), ("VACUUM FREEZE",),
+        ("BEGIN", "UPDATE berths SET name = 'z'", "UPDATE berths SET name = chr(96 + id)",
+         "COMMIT"),
+        ("INSERT INTO log VALUES ('y')", "DELETE FROM log WHERE what = 'y'"),
+        ("ANALYZE",),
+    ):  # fmt: skip
+        harbour.run(*statements)
+        harbour.agrees()
+        assert harbour.mirror.path.read_bytes() == before, statements
+
+
+def test_a_migration_goes_through_beside_a_capture(harbour: Harbour) -> None:
+    """It needs the table for itself; what reads it gives way."""
+    harbour.run(
+        "CREATE TABLE berths(id int PRIMARY KEY, name text)",
+        "INSERT INTO berths SELECT i, repeat('x', 99) FROM generate_series(1, 50000) i",
+    )
+    slow = threading.Event()
+    failures: list[BaseException] = []
+
+    def capture() -> None:
+        def go_on() -> None:
+            slow.set()
+            time.sleep(0.2)
+
+        try:
+            harbour.mirror.update(ServerDelta(harbour._session), go_on)
+        except TargetLocked as error:
+            failures.append(error)
+
+    capturing = threading.Thread(target=capture)
+    capturing.start()
+    assert slow.wait(10)
+    harbour.run(
+        "SET lock_timeout = '10s'", "ALTER TABLE berths ALTER COLUMN name TYPE varchar(120)"
+    )
+    capturing.join(20)
+    assert [str(error) for error in failures] == [
+        "harbour: another session waits to change a table; reading gave way, try again"
+    ]
+    harbour.agrees()
+
+
+def test_a_capture_is_stopped(harbour: Harbour, session: Session) -> None:
+    harbour.run(
+        "CREATE VIEW slow AS SELECT 1",
+        "CREATE TABLE berths(id int PRIMARY KEY, name text)",
+        "INSERT INTO berths SELECT i, repeat('x', 100) FROM generate_series(1, 20000) i",
+    )
+    harbour.mirror.update(ServerDelta(session))
+    before = harbour.mirror.path.read_bytes()
+    harbour.run("UPDATE berths SET name = 'y'")
+    with pytest.raises(Cancelled):
+        harbour.mirror.update(ServerDelta(session), session.interrupt)
+    session.resume()
+    assert harbour.mirror.path.read_bytes() == before
+    harbour.agrees()

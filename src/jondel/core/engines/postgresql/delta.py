@@ -148,7 +148,6 @@ class _Reading:
         self.mark: Mark = {
             "snapshot": snapshot,
             "oldest": self._oldest,
-            "quiet": self._oldest == self._newest,
             "labels": f"{zlib.crc32(labels.encode()):08x}",
             "tables": self._told,
             "sequences": self._sequences(),
@@ -172,7 +171,7 @@ class _Reading:
     def _in_same_place(self, table: Table) -> bool:
         """Whether the mirror's rows are those that this very table had."""
         since, was = self._since, self._before.find(table.id)
-        if since is None or was != table or was.identity != table.identity:
+        if since is None or was != table:
             return False
         known = since["tables"].get(str(_number(table)))
         return (
@@ -200,8 +199,8 @@ class _Reading:
                 yield TableDelta(
                     table.id, False, (), put, _Keys(self._connection, table, int(rows))
                 )
-            elif self._since and self._since["quiet"] and was + int(came) == int(rows):
-                # Nothing was going on then: all of these are new, and as many as there are more.
+            elif was + int(came) == int(rows):
+                # All that were there are there and older: those that came are new ones.
                 self._note(table, int(rows))
                 yield TableDelta(table.id, False, (), self._rows(table, f" WHERE {recent}"))
             else:
