@@ -27,6 +27,11 @@ def _table_changes(
     statements = {(o.kind, o.name): o.sql for o in old.objects}
     new_statements = {(o.kind, o.name): o.sql for o in new.objects}
     renamed_away = set(renames.tables.values())
+    moved = dict(_partitions_moved(old, new))
+    yield from moved.values()
+    for table in moved:
+        before.pop(table, None)
+        after.pop(table, None)
     for table in sorted((before.keys() - renamed_away) | after.keys()):
         was, now = before.get(renames.old_table(table)), after.get(table)
         if table in renames.tables and was is not None and now is not None:
@@ -52,12 +57,21 @@ def _table_changes(
                 yield _of_table(f"{now.kind} altered", table, earlier, later)
 
 
+def _partitions_moved(old: Schema, new: Schema) -> Iterator[tuple[TableId, SchemaChange]]:
+    """Tables that became a part of another one, or are no longer."""
+    for now in new.tables:
+        was = old.find(now.id)
+        if was is not None and was.is_partition != now.is_partition:
+            kind = "partition attached" if now.is_partition else "partition detached"
+            yield now.id, _of_table(kind, now.id, None, None)
+
+
 def _of_table(kind: str, table: TableId, before: str | None, after: str | None) -> SchemaChange:
     return SchemaChange(kind, str(table), before, after, table)
 
 
 def _object_kind(table: Table) -> str:
-    return "view" if table.kind == "view" else "table"
+    return "view" if table.kind in ("view", "materialised view") else "table"
 
 
 def _column_changes(was: Table, now: Table, renamed: dict[str, str]) -> Iterator[SchemaChange]:
@@ -84,6 +98,9 @@ def _declaration(column: Column) -> str:
         f"DEFAULT {column.default}" if column.default is not None else "",
         f"KEY {column.key_position}" if column.key_position else "",
         "GENERATED" if column.generated else "",
+        "NUMBERED" if column.numbered else "",
+        f"LABELS {', '.join(column.type.labels)}" if column.type.labels else "",
+        f"COMMENT {column.comment}" if column.comment else "",
     ]
     return " ".join(part for part in parts if part)
 
@@ -93,7 +110,7 @@ def _object_changes(old: Schema, new: Schema, internal: bool) -> Iterator[Schema
         return {
             (o.kind, o.name): o.sql
             for o in schema.objects
-            if o.kind in ("index", "trigger") and (internal or not o.internal)
+            if o.kind in ("index", "trigger", "constraint") and (internal or not o.internal)
         }
 
     before, after = named(old), named(new)

@@ -8,6 +8,7 @@ from jondel.core.engines.protocol import Database, Selection
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
+from jondel.core.model.writes import SequenceState
 
 if TYPE_CHECKING:
     from jondel.core.engines.pages import PagePeek
@@ -27,6 +28,9 @@ class PlainScanner:
 
     def reads_alike(self, other: PagePeek) -> bool:
         return False
+
+    def sequences(self) -> tuple[SequenceState, ...]:
+        return ()
 
     def default_of(self, table: Table, column: str) -> tuple[StoredValue, bool]:
         declared = table.column(column)

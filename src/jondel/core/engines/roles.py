@@ -29,7 +29,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     )
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.statements import Statement
-    from jondel.core.model.writes import Cells, RowWrite, WritePlan
+    from jondel.core.model.writes import Cells, RowWrite, SequenceState, WritePlan
 
 
 class RowReader(Protocol):
@@ -212,6 +212,9 @@ class Scanner(Protocol):
     def settings(self) -> tuple[StoredValue, ...]:
         """What the database says of itself, apart from its schema: equal for equal settings."""
 
+    def sequences(self) -> tuple[SequenceState, ...]:
+        """Where sequences are that are no tables; none where that is not known."""
+
     def tables_alike(self, older: Database) -> frozenset[TableId]:
         """Tables that are declared and stored alike in an older state of the database.
 
@@ -241,8 +244,12 @@ class Commits(Protocol):
         same while nothing happens. Takes no lock.
         """
 
-    def mark(self) -> CommitMark:
-        """Remember how far the database is, for ``apply`` and ``restore_from``."""
+    def mark(self, *, exact: bool = False) -> CommitMark:
+        """Remember how far the database is, for ``apply`` and ``restore_from``.
+
+        An engine whose databases have their marks in common may take what was committed in another
+        one for a difference, unless it is to be ``exact``, which takes longer.
+        """
 
 
 class Capturer(Protocol):

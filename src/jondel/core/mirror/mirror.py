@@ -163,5 +163,13 @@ def _kept(connection: apsw.Connection) -> Kept | None:
     return Kept(schema, _mark_in(connection)) if schema is not None else None
 
 
+def mark_in(rows: tuple[tuple[Any, ...], ...]) -> Mark:
+    """The mark that a mirror holds, from the rows of its table for that."""
+    return cast(Mark, json.loads(rows[0][0])) if rows else {}
+
+
+MARK_STATEMENT = f"SELECT mark FROM {_MARK}"
+
+
 def _mark_in(connection: apsw.Connection) -> Mark:
-    return cast(Mark, json.loads(connection.execute(f"SELECT mark FROM {_MARK}").get))
+    return mark_in(tuple(connection.execute(MARK_STATEMENT)))

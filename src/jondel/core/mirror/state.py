@@ -22,13 +22,14 @@ from jondel.core.engines.protocol import (
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import ReadError, StoreUnavailable, TableUnreadable
 from jondel.core.mirror.layout import Layout, MirrorTable, columns_in, decoded, encoded
-from jondel.core.mirror.mirror import DOCUMENT_STATEMENT, schema_in
+from jondel.core.mirror.mirror import DOCUMENT_STATEMENT, MARK_STATEMENT, mark_in, schema_in
 from jondel.core.mirror.questions import (
     equal_cells,
     shown,
     stored_arrangement,
     stored_condition,
 )
+from jondel.core.mirror.statements import MirrorStatements
 from jondel.core.model.addresses import TableId
 from jondel.core.model.exact_order import order_bytes
 from jondel.core.model.filters import (
@@ -40,7 +41,7 @@ from jondel.core.model.schema import Schema, Table
 from jondel.core.model.statements import Statement
 from jondel.core.model.value_text import from_text
 from jondel.core.model.values import Clipped, Exact, Row, ShownRow, StoredValue, is_number
-from jondel.core.model.writes import Cells
+from jondel.core.model.writes import Cells, SequenceState
 
 if TYPE_CHECKING:
     from jondel.core.engines.pages import PagePeek
@@ -78,7 +79,7 @@ class MirroredState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = statements = None
+    commits = capturer = deltas = writer = restorer = None
 
     def __init__(self, inner: Database, schema: Schema, location: str, name: str) -> None:
         self.inner = inner
@@ -86,8 +87,9 @@ class MirroredState:
         self._layout = Layout(schema)
         self._kept_tables: dict[TableId, tuple[MirrorTable, Table]] = {}
         self.location, self.name = location, name
-        self.features = Features(name, {**_MISSING, Feature.STATEMENTS: "it is a mirror"})
+        self.features = Features(name, _MISSING)
         self.rows = _Rows(self)
+        self.statements = MirrorStatements(inner, self._layout)
         self.finder = _Finder(self)
         self.scanner = _Scanner(self)
 
@@ -424,6 +426,13 @@ class _Scanner:
 
     def settings(self) -> tuple[StoredValue, ...]:
         return ()
+
+    def sequences(self) -> tuple[SequenceState, ...]:
+        told = mark_in(statements_of(self._state.inner).execute(MARK_STATEMENT).rows)
+        return tuple(
+            SequenceState(TableId.kept(name), last, taken)
+            for name, last, taken in told.get("sequences", ())
+        )
 
     def tables_alike(self, older: Database) -> frozenset[TableId]:
         if not isinstance(older, MirroredState):

@@ -46,6 +46,14 @@ class LinkCheck:
     """What addresses the child's rows; see ``Table``."""
 
 
+class SequenceState(NamedTuple):
+    """Where a sequence of numbers is: the last one, and whether that has been taken."""
+
+    sequence: TableId
+    last: int
+    taken: bool
+
+
 @dataclass(frozen=True)
 class WritePlan:
     """Rows to write as one transaction, in this order, and what must hold at its end."""
@@ -54,6 +62,8 @@ class WritePlan:
     checks: tuple[LinkCheck, ...] = ()
     triggers: bool = False
     """Whether the database's triggers run, as they do when the app writes."""
+    sequences: tuple[SequenceState, ...] = ()
+    """Where sequences are to be afterwards."""
 
 
 class Obstacle(NamedTuple):

@@ -9,12 +9,12 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable, Collection
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.needed import commits_of, restorer_of, writer_of
-from jondel.core.engines.protocol import CommitMark, Database
+from jondel.core.engines.protocol import CommitMark, Database, Feature
 from jondel.core.errors import (
     DatabaseDamaged,
     NotADatabase,
@@ -27,11 +27,12 @@ from jondel.core.errors import (
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, ChangeSummary, RecordChange
 from jondel.core.model.schema import Schema, Table
-from jondel.core.model.writes import WritePlan
+from jondel.core.model.writes import SequenceState, WritePlan
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.take_back import only_record, plan_to_take_back
 from jondel.core.trail.trail import Step, Trail
 
+_LISTED = 3
 _MOST_RECORDS = 20_000
 """Above this, the whole database is copied over instead of writing row by row."""
 
@@ -90,10 +91,11 @@ def restore(
         TableNotFound: a table is not in both states.
     """
     title = to.label or to.id
-    since = commits_of(database).mark()
+    since = commits_of(database).mark(exact=True)
     with trail.before_writing(database, Trigger("restore", f"before restoring {title}")) as before:
         if tables is None:
-            scope = Scope(internal=True, keep_records=_MOST_RECORDS)
+            most = _MOST_RECORDS if Feature.RESTORING in database.features else None
+            scope = Scope(internal=True, keep_records=most)
         else:
             wanted = _with_shadows(trail, to, before, tables)
             scope = Scope(internal=True, tables=wanted)
@@ -101,12 +103,18 @@ def restore(
         if tables is not None:
             changes = _of_tables(changes, scope.tables or frozenset())
         same_settings = tables is not None or _same_settings(trail, to, before)
-        if changes.empty and not changes.unread and same_settings:
+        sequences = () if tables is not None else _sequences_that_moved(trail, to, before)
+        if changes.empty and not changes.unread and same_settings and not sequences:
             return Restored(before, before, ChangeSummary(), "rows")
         by_rows = tables is not None or (same_settings and _suits_rows(changes))
+        if Feature.RESTORING not in database.features:
+            by_rows = True
+            if tables is None:
+                changes = _with_same_tables(changes)
         method = "rows"
-        may_fail = tables is None
-        if not (by_rows and _written_back(trail, database, to, changes, since, may_fail, stopping)):
+        writing = _WritingBack(trail, database, to, changes, since, stopping, sequences)
+        may_fail = tables is None and Feature.RESTORING in database.features
+        if not (by_rows and writing.done(may_fail=may_fail)):
             method = "copy"
             with _opened(trail, to) as image:
                 restorer_of(database).restore_from(image, since)
@@ -271,56 +279,59 @@ def _take_back(
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
     hard = _without_derived_tables(changes)
     with trail.before_writing(database, Trigger("restore", f"before taking back {what}")) as before:
-        _apply_inverse(trail, database, earlier, hard, None, triggers, stopping)
+        _WritingBack(trail, database, earlier, hard, None, stopping, triggers=triggers).run()
     stopping.committed()
     after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
     return Restored(before, after, ChangeSummary.of(shown), "rows")
 
 
-def _apply_inverse(
-    trail: Trail,
-    database: Database,
-    earlier: Snapshot,
-    changes: Changes,
-    since: CommitMark,
-    triggers: bool,
-    stopping: Stopping,
-) -> None:
-    with _opened(trail, earlier) as image:
-        stopping.opened(image)
-        plan = plan_to_take_back(changes, image, database.schema(), triggers=triggers)
+@dataclass(frozen=True)
+class _WritingBack:
+    """Undoing changes since an earlier state, row by row."""
+
+    trail: Trail
+    database: Database
+    earlier: Snapshot
+    changes: Changes
+    since: CommitMark | None
+    stopping: Stopping
+    sequences: tuple[SequenceState, ...] = ()
+    triggers: bool = False
+
+    def done(self, *, may_fail: bool) -> bool:
+        """Do it; False where it cannot be done so, and that ``may_fail``."""
         try:
-            writer_of(database).apply(plan, since)
+            self.run()
         except WriteRefused:
-            if not any(write.kind == "update" for write in plan.writes):
+            if not may_fail:
                 raise
-            # Values that must be unique may have changed places; then whole rows have to.
-            swapped = plan_to_take_back(
-                changes, image, database.schema(), replacing=True, triggers=triggers
-            )
-            writer_of(database).apply(swapped, since)
+            return False
+        except WriteError as error:
+            if not may_fail or type(error) is not WriteError:
+                raise
+            return False
+        return True
 
+    def run(self) -> None:
+        """Do it. Raises ``WriteError``."""
+        writer = writer_of(self.database)
+        with _opened(self.trail, self.earlier) as image:
+            self.stopping.opened(image)
+            plan = self._plan(image, replacing=False)
+            try:
+                writer.apply(plan, self.since)
+            except WriteRefused:
+                if not any(write.kind == "update" for write in plan.writes):
+                    raise
+                # Values that must be unique may have changed places; then whole rows have to.
+                writer.apply(self._plan(image, replacing=True), self.since)
 
-def _written_back(
-    trail: Trail,
-    database: Database,
-    to: Snapshot,
-    changes: Changes,
-    since: CommitMark,
-    may_fail: bool,
-    stopping: Stopping,
-) -> bool:
-    try:
-        _apply_inverse(trail, database, to, changes, since, triggers=False, stopping=stopping)
-    except WriteRefused:
-        if not may_fail:
-            raise
-        return False
-    except WriteError as error:
-        if not may_fail or type(error) is not WriteError:
-            raise
-        return False
-    return True
+    def _plan(self, image: Database, *, replacing: bool) -> WritePlan:
+        schema = self.database.schema()
+        plan = plan_to_take_back(
+            self.changes, image, schema, replacing=replacing, triggers=self.triggers
+        )
+        return replace(plan, sequences=self.sequences)
 
 
 def _suits_rows(changes: Changes) -> bool:
@@ -331,6 +342,31 @@ def _suits_rows(changes: Changes) -> bool:
         and changes.counts.total <= _MOST_RECORDS
         and all(len(table.records) == table.counts.total for table in changes.tables)
     )
+
+
+def _with_same_tables(changes: Changes) -> Changes:
+    """The changes of rows; indexes and triggers stay as they are now.
+
+    Raises:
+        WriteRefused: tables are declared otherwise than they were.
+    """
+    declared = [change for change in changes.schema_changes if change.table is not None]
+    if declared:
+        named = ", ".join(f"{c.kind}: {c.object}" for c in declared[:_LISTED])
+        raise WriteRefused(
+            f"the schema is not what it was then ({named}); a server's is not put back. "
+            "Undo that by a migration, then restore; or restore single tables that did not change"
+        )
+    return changes._replace(schema_changes=())
+
+
+def _sequences_that_moved(trail: Trail, to: Snapshot, now: Snapshot) -> tuple[SequenceState, ...]:
+    """Where sequences were in a snapshot that are elsewhere in another one."""
+    with _opened(trail, to) as image:
+        were = image.scanner.sequences()
+    with _opened(trail, now) as image:
+        are = {state.sequence: state for state in image.scanner.sequences()}
+    return tuple(state for state in were if are.get(state.sequence, state) != state)
 
 
 def _same_settings(trail: Trail, one: Snapshot, other: Snapshot) -> bool:

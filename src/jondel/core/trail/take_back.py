@@ -54,7 +54,7 @@ def plan_to_take_back(
             raise WriteRefused(
                 f"{entry.table}: its columns have changed; restore the whole database instead"
             )
-        if table.kind != "table":
+        if table.kind not in ("table", "partitioned table"):
             continue
         rows = _Rows(table, entry)
         for record in entry.records:

@@ -23,7 +23,7 @@ class MemoryCommits:
     def change_token(self) -> Hashable:
         return self._access.tables.commits
 
-    def mark(self) -> CommitMark:
+    def mark(self, *, exact: bool = False) -> CommitMark:
         return self._access.tables.commits
 
 

@@ -29,10 +29,8 @@ _SETTINGS = {
     "statement_timeout": "0",
     "idle_in_transaction_session_timeout": "60s",
     "default_transaction_read_only": "on",
-    "search_path": "pg_catalog",
 }
-"""What values read as, and how long we may be in anybody's way. Names are always written with
-their schemas, so that the search path is of no consequence."""
+"""What values read as, and how long we may be in anybody's way."""
 
 
 class _AsSent(Loader):
@@ -63,6 +61,9 @@ def connect(
             client_encoding="utf8",
             connect_timeout=10,
         )
+        # Ours are written with their schemas. Not a setting to connect with: then what the path is
+        # for this user would be known no more.
+        connection.execute("SET search_path = pg_catalog")
     for known in connection.adapters.types:
         for number in (known.oid, known.array_oid):
             if number:
@@ -92,6 +93,18 @@ def translated(what: str) -> Iterator[None]:
         raise TargetUnavailable(f"{what}: {_words(error)}") from error
     except psycopg.Error as error:
         raise StatementFailed(f"{what}: {_words(error)}") from error
+
+
+def words_with_place(error: psycopg.Error, sql: str) -> str:
+    """What the server said of a statement, and where in it."""
+    said = _words(error)
+    position = error.diag.statement_position
+    if position is None or not position.isdecimal():
+        return said
+    before = sql[: int(position) - 1]
+    line, column = before.count("\n") + 1, len(before) - before.rfind("\n")
+    hint = f"; {error.diag.message_hint}" if error.diag.message_hint else ""
+    return f"{said} (line {line}, character {column}){hint}"
 
 
 def _words(error: psycopg.Error) -> str:

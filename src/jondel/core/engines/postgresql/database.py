@@ -6,16 +6,17 @@ from functools import cached_property
 
 from jondel.core.engines.postgresql.delta import ServerDelta
 from jondel.core.engines.postgresql.finding import ServerFinder
+from jondel.core.engines.postgresql.marks import ServerCommits
 from jondel.core.engines.postgresql.reading import ServerReader
 from jondel.core.engines.postgresql.scanning import ServerScanner
 from jondel.core.engines.postgresql.session import Asked, Session
-from jondel.core.engines.postgresql.writing import ServerCommits, ServerWriter
+from jondel.core.engines.postgresql.statements import ServerStatements
+from jondel.core.engines.postgresql.writing import ServerWriter
 from jondel.core.engines.protocol import Database, Feature, Features
 from jondel.core.model.schema import Schema
 
 _MISSING = {
-    Feature.RESTORING: "its mirror is not made yet",
-    Feature.STATEMENTS: "statements are not run on servers yet",
+    Feature.RESTORING: "it is a server's; what differs is written back row by row instead",
 }
 
 
@@ -31,7 +32,7 @@ class ServerDatabase:
 
     lock = False
     notices: tuple[str, ...] = ()
-    capturer = restorer = statements = None
+    capturer = restorer = None
 
     def __init__(self, target: str, location: str, name: str) -> None:
         self._session = Session(target, name)
@@ -41,6 +42,7 @@ class ServerDatabase:
         self.finder = ServerFinder(self._session)
         self.scanner = ServerScanner(self._session)
         self.commits = ServerCommits(self._session)
+        self.statements = ServerStatements(self._session)
         self.deltas = ServerDelta(self._session)
         self.writer = ServerWriter(self._session)
 

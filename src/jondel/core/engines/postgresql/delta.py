@@ -2,15 +2,15 @@
 
 One transaction reads one state. A row that came or changed since the mark has an ``xmin`` that was
 not yet over then; what was over then and is gone since shows in the number of rows. That a table's
-rows are told from their ``xmin`` takes for granted that it is the same heap: see ``_Facts.files``.
+rows are told from their ``xmin`` takes for granted that it is the same heap: see ``heap_facts``.
 """
 
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from typing import Any, NamedTuple
+from typing import Any
 
 import psycopg
 
@@ -18,6 +18,15 @@ from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
 from jondel.core.engines.postgresql.column_types import value_of
 from jondel.core.engines.postgresql.connection import connect, translated
 from jondel.core.engines.postgresql.giving_way import giving_way
+from jondel.core.engines.postgresql.heap_facts import (
+    Connection,
+    Counted,
+    count_rows,
+    number_of,
+    read_facts,
+    read_snapshot,
+    recent_since,
+)
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import named, quoted, quoted_list, source
@@ -27,10 +36,9 @@ from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema, Table
 
 _TRIES = 5
-_COUNTED_AT_ONCE = 50
+_ASKED_AT_ONCE = 50
 _OLDEST = 1 << 30
 """So many transactions after a mark, numbers of transactions no longer tell what came since."""
-_XIDS = 1 << 32
 _ENDS_IN_LABELS = ("enum", "array", "other")
 """Kinds whose text can change with the labels of an enum."""
 
@@ -39,39 +47,13 @@ SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.rel
 WHERE c.relkind IN ('r', 'p') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
     AND has_table_privilege(c.oid, 'SELECT')
 """
-_FACTS = """
-SELECT c.oid,
-    CASE WHEN c.relkind = 'p' THEN
-        (SELECT string_agg(p.relid::oid || ':' || coalesce(pg_relation_filenode(p.relid), 0),
-             ',' ORDER BY p.relid::oid) FROM pg_partition_tree(c.oid) p)
-    ELSE pg_relation_filenode(c.oid)::text END,
-    NOT row_security_active(c.oid) AND CASE WHEN c.relkind = 'p' THEN NOT EXISTS (
-        SELECT 1 FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid
-        LEFT JOIN pg_am m ON m.oid = l.relam
-        WHERE p.isleaf AND m.amname IS DISTINCT FROM 'heap')
-    ELSE coalesce((SELECT m.amname = 'heap' FROM pg_am m WHERE m.oid = c.relam), FALSE) END
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'm') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
-"""
-_NOW = """
-SELECT pg_current_snapshot()::text, pg_snapshot_xmin(pg_current_snapshot())::text,
-    pg_snapshot_xmax(pg_current_snapshot())::text,
-    (SELECT coalesce(string_agg(enumtypid || ' ' || enumlabel, ',' ORDER BY oid), '') FROM pg_enum)
-"""
+_LABELS = "SELECT enumtypid, enumlabel FROM pg_enum ORDER BY oid"
 _SEQUENCES = """
 SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind = 'S' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
     AND CASE WHEN c.relkind = 'S' THEN has_sequence_privilege(c.oid, 'SELECT') END
 ORDER BY 1, 2
 """
-
-
-class _Facts(NamedTuple):
-    """What is to be known of a table: which files hold it, and whether transactions' numbers tell
-    all that came: not where a row can come into sight by itself."""
-
-    files: str
-    told_by_numbers: bool
 
 
 class ServerDelta:
@@ -98,7 +80,7 @@ class ServerDelta:
             connection.execute("COMMIT")
 
 
-def _begin(connection: psycopg.Connection[tuple[Any, ...]], what: str) -> Schema:
+def _begin(connection: Connection, what: str) -> Schema:
     """Begin the transaction, and read the schema in it.
 
     All tables are locked before its state is chosen: so none is altered or emptied between the two.
@@ -129,7 +111,7 @@ class _Reading:
 
     def __init__(
         self,
-        connection: psycopg.Connection[tuple[Any, ...]],
+        connection: Connection,
         since: Mark | None,
         before: Schema | None,
         now: Schema,
@@ -140,15 +122,15 @@ class _Reading:
         self._since = since
         self._before = before or Schema(())
         self._now = [table for table in now.tables if table.is_mirrored]
-        snapshot, oldest, newest, labels = self._ask(_NOW)[0]
-        self._oldest, self._newest = int(oldest), int(newest)
-        self._facts = {int(oid): _Facts(files or "", ok == "t" and by_numbers)
-                       for oid, files, ok in self._ask(_FACTS)}  # fmt: skip
+        self._snapshot = read_snapshot(connection)
+        self._facts = read_facts(connection)
+        self._by_numbers = by_numbers
         self._told: dict[str, Any] = {}
+        labels = repr(self._ask(_LABELS)).encode()
         self.mark: Mark = {
-            "snapshot": snapshot,
-            "oldest": self._oldest,
-            "labels": f"{zlib.crc32(labels.encode()):08x}",
+            "snapshot": self._snapshot.token,
+            "oldest": self._snapshot.oldest,
+            "labels": f"{zlib.crc32(labels):08x}",
             "tables": self._told,
             "sequences": self._sequences(),
         }
@@ -160,58 +142,48 @@ class _Reading:
             return
         to_count: list[Table] = []
         for table in self._now:
-            told = self._in_same_place(table) and self._facts[_number(table)].told_by_numbers
-            if told:
+            if self._told_by_numbers(table):
                 to_count.append(table)
             else:
                 yield self._whole(table)
-        for first in range(0, len(to_count), _COUNTED_AT_ONCE):
-            yield from self._counted(to_count[first : first + _COUNTED_AT_ONCE])
+        for table, counted in count_rows(self._connection, to_count, since.get("oldest")):
+            yield from self._since_then(table, counted)
+
+    def _told_by_numbers(self, table: Table) -> bool:
+        facts = self._facts[number_of(table)]
+        return self._by_numbers and facts.told_by_numbers and self._in_same_place(table)
 
     def _in_same_place(self, table: Table) -> bool:
         """Whether the mirror's rows are those that this very table had."""
         since, was = self._since, self._before.find(table.id)
         if since is None or was != table:
             return False
-        known = since["tables"].get(str(_number(table)))
+        known = since["tables"].get(str(number_of(table)))
         return (
             known is not None
-            and known["files"] == self._facts[_number(table)].files
-            and self._newest - since["oldest"] < _OLDEST
+            and known["files"] == self._facts[number_of(table)].files
+            and self._snapshot.newest - since["oldest"] < _OLDEST
             and not (since["labels"] != self.mark["labels"] and _may_end_in_labels(table))
         )
 
-    def _counted(self, tables: Sequence[Table]) -> Iterator[TableDelta]:
-        """What changed in some tables, of which the number of rows tells whether any went."""
-        recent = self._recent
-        sql = " UNION ALL ".join(
-            f"SELECT {number}, count(*), count(*) FILTER (WHERE {recent}) FROM {_source(table)}"
-            for number, table in enumerate(tables)
-        )
-        for number, rows, came in self._ask(sql):
-            table = tables[int(number)]
-            was: int = (self._since or {})["tables"][str(_number(table))]["rows"]
-            if came == "0" and int(rows) == was:
-                self._note(table, int(rows))
-            elif table.primary_key:
-                self._note(table, int(rows))
-                put = self._rows(table, f" WHERE {recent}") if came != "0" else iter(())
-                yield TableDelta(
-                    table.id, False, (), put, _Keys(self._connection, table, int(rows))
-                )
-            elif was + int(came) == int(rows):
-                # All that were there are there and older: those that came are new ones.
-                self._note(table, int(rows))
-                yield TableDelta(table.id, False, (), self._rows(table, f" WHERE {recent}"))
-            else:
-                yield self._whole(table)
-
-    @property
-    def _recent(self) -> str:
-        """That a row came after the mark's oldest transaction began."""
-        oldest = self._since["oldest"] % _XIDS if self._since else 0
-        # A number that seems to be to come is of a row so old that numbers have come round.
-        return f"(age(xmin) <= age('{oldest}'::xid) OR age(xmin) < 0)"
+    def _since_then(self, table: Table, now: Counted) -> Iterator[TableDelta]:
+        """What changed in a table, of which the number of rows tells whether any went."""
+        since = self._since or {}
+        was: int = since["tables"][str(number_of(table))]["rows"]
+        recent = f" WHERE {recent_since(since['oldest'])}"
+        if not now.came and now.rows == was:
+            self._note(table, now.rows)
+        elif table.primary_key:
+            self._note(table, now.rows)
+            put = self._rows(table, recent) if now.came else iter(())
+            present = _Keys(self._connection, table, now.rows)
+            yield TableDelta(table.id, False, (), put, present)
+        elif was + now.came == now.rows:
+            # All that were there are there and older: those that came are new ones.
+            self._note(table, now.rows)
+            yield TableDelta(table.id, False, (), self._rows(table, recent))
+        else:
+            yield self._whole(table)
 
     def _whole(self, table: Table) -> TableDelta:
         return TableDelta(table.id, True, (), self._all_rows(table))
@@ -223,7 +195,7 @@ class _Reading:
         self._note(table, rows)
 
     def _note(self, table: Table, rows: int) -> None:
-        number = _number(table)
+        number = number_of(table)
         self._told[str(number)] = {"files": self._facts[number].files, "rows": rows}
 
     def _rows(self, table: Table, where: str) -> Iterator[PutRow]:
@@ -234,19 +206,18 @@ class _Reading:
             row = tuple(value_of(t, part) for t, part in zip(types, parts, strict=True))
             yield PutRow(tuple(row[place] for place in key), row)
 
-    def _sequences(self) -> dict[str, list[Any]]:
-        """By their names with the schema, as SQL has them: the last value, and whether it is
-        taken."""
-        names = [named(TableId(schema, name)) for schema, name in self._ask(_SEQUENCES)]
-        found: dict[str, list[Any]] = {}
-        for first in range(0, len(names), _COUNTED_AT_ONCE):
-            part = names[first : first + _COUNTED_AT_ONCE]
+    def _sequences(self) -> list[list[Any]]:
+        """Of each its name, its last value, and whether that is taken."""
+        ids = [TableId(schema, name) for schema, name in self._ask(_SEQUENCES)]
+        found: list[list[Any]] = []
+        for first in range(0, len(ids), _ASKED_AT_ONCE):
+            part = ids[first : first + _ASKED_AT_ONCE]
             sql = " UNION ALL ".join(
-                f"SELECT {n}, last_value, is_called FROM {name}".replace("%%", "%")
-                for n, name in enumerate(part)
+                f"SELECT {n}, last_value, is_called FROM {named(sequence)}".replace("%%", "%")
+                for n, sequence in enumerate(part)
             )
-            for n, last, called in self._ask(sql):
-                found[part[int(n)].replace("%%", "%")] = [int(last), called == "t"]
+            found += [[list(part[int(n)]), int(last), called == "t"]
+                      for n, last, called in self._ask(sql)]  # fmt: skip
         return found
 
     def _ask(self, sql: str) -> list[tuple[str, ...]]:
@@ -258,9 +229,7 @@ class _Reading:
 class _Keys:
     """See ``PresentKeys``."""
 
-    def __init__(
-        self, connection: psycopg.Connection[tuple[Any, ...]], table: Table, rows: int
-    ) -> None:
+    def __init__(self, connection: Connection, table: Table, rows: int) -> None:
         self._connection = connection
         self._table = table
         self.rows = rows
@@ -285,9 +254,7 @@ class _Keys:
             yield tuple(map(value_of, types, parts))
 
 
-def _copied(
-    connection: psycopg.Connection[tuple[Any, ...]], sql: str
-) -> Iterator[tuple[bytes | None, ...]]:
+def _copied(connection: Connection, sql: str) -> Iterator[tuple[bytes | None, ...]]:
     """The rows of a statement, as the server writes values. Percent signs in it are doubled."""
     with (
         connection.cursor() as cursor,
@@ -298,11 +265,6 @@ def _copied(
 
 def _source(table: Table) -> str:
     return source(table).replace("%%", "%")
-
-
-def _number(table: Table) -> int:
-    assert table.identity is not None, "the server numbers its tables"
-    return table.identity
 
 
 def _may_end_in_labels(table: Table) -> bool:

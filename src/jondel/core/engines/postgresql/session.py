@@ -11,10 +11,10 @@ from typing import Any, NamedTuple, cast
 import psycopg
 
 from jondel.core.engines.postgresql.column_types import value_of
-from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.connection import connect, translated, words_with_place
 from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
 from jondel.core.engines.postgresql.sql_text import argument, quoted, quoted_list, source, written
-from jondel.core.errors import Cancelled, TableNotFound, TableUnreadable
+from jondel.core.errors import Cancelled, StatementFailed, TableNotFound, TableUnreadable
 from jondel.core.model.column_types import ColumnType, ValueKind
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
@@ -157,6 +157,18 @@ class Session:
         finally:
             with self._lock:
                 self._asking = False
+
+    @contextmanager
+    def asking(self, sql: str) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
+        """The connection, for a statement of a person's; errors say where they are in it."""
+        try:
+            with self._being_asked() as connection:
+                yield connection
+        except psycopg.Error as error:
+            if isinstance(error, psycopg.errors.DatabaseError) and error.diag.statement_position:
+                raise StatementFailed(words_with_place(error, sql)) from error
+            with translated(self.what):
+                raise
 
     @contextmanager
     def streamed(self, asked: Asked, at_once: int) -> Iterator[Iterator[list[tuple[Any, ...]]]]:

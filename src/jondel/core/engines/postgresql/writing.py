@@ -2,38 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Sequence
 from contextlib import closing
-from typing import Any
+from itertools import groupby
+from typing import NoReturn, TypeAlias
 
 import psycopg
 
 from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.heap_facts import Connection
+from jondel.core.engines.postgresql.holding import lock_against_writing, triggers_held
+from jondel.core.engines.postgresql.marks import moved
 from jondel.core.engines.postgresql.reading import joined
 from jondel.core.engines.postgresql.session import Asked, Session
-from jondel.core.engines.postgresql.sql_text import argument, named, quoted, quoted_list, source
+from jondel.core.engines.postgresql.sql_text import argument, named, quoted, source
+from jondel.core.engines.postgresql.write_order import orders
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import RecordsMovedOn, WriteRefused
-from jondel.core.model.schema import Table
+from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import Schema, Table
 from jondel.core.model.statements import Argument, Statement
-from jondel.core.model.writes import LinkCheck, RowWrite, WriteKind, WritePlan
+from jondel.core.model.writes import LinkCheck, RowWrite, WritePlan
 
-_LINKS_FIRST: tuple[WriteKind, ...] = ("insert", "update", "delete")
+_CHECKED_AT_ONCE = 500
+_Ends: TypeAlias = tuple[TableId, tuple[str, ...], TableId, tuple[str, ...]]
 
 
-class ServerCommits:
-    """See ``Commits``."""
-
-    def __init__(self, session: Session) -> None:
-        self._session = session
-
-    def change_token(self) -> Hashable:
-        """Differs after every commit of a transaction that wrote, in whatever database."""
-        found: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
-        return found
-
-    def mark(self) -> CommitMark:
-        return self.change_token()
+class _NotAll(Exception):
+    """Not every row was as expected."""
 
 
 class ServerWriter:
@@ -47,6 +43,8 @@ class ServerWriter:
             return f"it cannot be read: {table.unreadable}"
         if table.kind in ("view", "materialised view"):
             return f"it is a {table.kind}: change the tables that it reads"
+        if table.kind == "foreign table":
+            return "it is a foreign table: its rows are on another server"
         if not table.primary_key:
             return "its rows have nothing to tell one from another by: it has no primary key"
         return ""
@@ -77,7 +75,17 @@ class ServerWriter:
             into = f"INSERT INTO {named(table.id)}({names})"
             return Asked(f"{into} OVERRIDING SYSTEM VALUE VALUES ({marks})", values)
         holds = self._session.holds if by_text else self._session.equals
-        where = joined(" AND ", (holds(table, name, value) for name, value in write.expected))
+        tests = [holds(table, name, value) for name, value in write.expected]
+        # What an index can find it by.
+        tests += [
+            self._session.equals(table, name, value)
+            for name, value in write.expected
+            if by_text and name in table.primary_key
+        ]
+        where = joined(" AND ", tests)
+        if not table.primary_key:  # one of those that are alike
+            one = Asked(f"(tableoid, ctid) = (SELECT tableoid, ctid FROM {of} WHERE ")
+            where = one + where + " LIMIT 1)"
         if write.kind == "delete":
             return Asked(f"DELETE FROM {of} WHERE ") + where
         sets = ", ".join(f"{name} = {mark}" for name, mark, _ in cells)
@@ -90,40 +98,48 @@ class ServerWriter:
         return table
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
+        schema = self._session.schema().schema
         asked = [(write, self._asked(write)) for write in plan.writes]
         with closing(connect(self._session.target, self._session.what, writing=True)) as connection:
             try:
                 with connection.transaction():
                     connection.execute("SET CONSTRAINTS ALL DEFERRED")
-                    if since is not None and self._moved(connection, since):
-                        raise RecordsMovedOn(
-                            "something was committed meanwhile; nothing was written"
-                        )
-                    self._in_some_order(connection, asked)
-                    for check in plan.checks:
-                        self._check(connection, check)
+                    if since is not None:
+                        self._require_unmoved(connection, schema, since)
+                    tables = {write.table for write in plan.writes}
+                    with triggers_held(connection, tables if not plan.triggers else set()):
+                        self._in_some_order(connection, orders(asked, schema))
+                    self._check_links(connection, plan.checks, schema)
+                    for state in plan.sequences:
+                        connection.execute(
+                            "SELECT setval(%s::regclass, %s::int8, %s::bool)",
+                            (named(state.sequence).replace("%%", "%"), str(state.last),
+                             str(state.taken)),
+                        )  # fmt: skip
             except psycopg.errors.IntegrityError as error:
                 raise WriteRefused(f"{_said(error)}; nothing was written") from error
-            except psycopg.Error:
-                with translated(self._session.what):
-                    raise
+            except psycopg.Error as error:
+                _explain(self._session.what, error)
         return [None for write in plan.writes if write.kind == "insert"]
 
-    def _in_some_order(
-        self, connection: psycopg.Connection[tuple[Any, ...]], asked: list[tuple[RowWrite, Asked]]
-    ) -> None:
-        """Write all in the plan's order, else what is pointed at first and what goes last.
+    @staticmethod
+    def _require_unmoved(connection: Connection, schema: Schema, since: CommitMark) -> None:
+        """Keep others from writing until we have, and see that they did not since a mark."""
+        tables = [table for table in schema.tables if table.is_mirrored]
+        lock_against_writing(connection, tables)
+        if moved(connection, tables, since):
+            raise RecordsMovedOn("something was committed meanwhile; nothing was written")
 
-        The server checks most links row by row. The plan's order suits what takes the place of
-        something else, the other what points elsewhere from now on.
-        """
-        other_way = sorted(asked, key=lambda entry: _LINKS_FIRST.index(entry[0].kind))
+    def _in_some_order(
+        self, connection: Connection, tries: Sequence[Sequence[tuple[RowWrite, Asked]]]
+    ) -> None:
+        """Write all in the first order in which that can be done."""
         refusal: WriteRefused | None = None
-        for order in (asked, other_way):
+        for order in tries:
             try:
                 with connection.transaction():
-                    for write, one in order:
-                        self._write(connection, write, one)
+                    for _, some in groupby(order, key=lambda entry: entry[1].sql):
+                        self._write_alike(connection, list(some))
             except WriteRefused as error:
                 refusal = refusal or error
             else:
@@ -131,15 +147,23 @@ class ServerWriter:
         assert refusal is not None, "nothing is refused without a reason"
         raise refusal
 
-    @staticmethod
-    def _moved(connection: psycopg.Connection[tuple[Any, ...]], since: CommitMark) -> bool:
-        now = connection.execute("SELECT pg_current_snapshot()::text").fetchone()
-        return now is None or now[0] != since
+    def _write_alike(
+        self, connection: Connection, entries: Sequence[tuple[RowWrite, Asked]]
+    ) -> None:
+        """Write rows that differ in values alone: all at once, one by one where one is refused, to
+        be able to say which."""
+        values = [asked.values for _, asked in entries]
+        try:
+            with connection.transaction(), connection.cursor() as cursor:
+                cursor.executemany(entries[0][1].sql, values)
+                if cursor.rowcount != len(entries):
+                    raise _NotAll
+        except (psycopg.errors.IntegrityError, _NotAll):
+            for write, asked in entries:
+                self._write(connection, write, asked)
 
     @staticmethod
-    def _write(
-        connection: psycopg.Connection[tuple[Any, ...]], write: RowWrite, asked: Asked
-    ) -> None:
+    def _write(connection: Connection, write: RowWrite, asked: Asked) -> None:
         try:
             done = connection.execute(asked.sql, asked.values)
         except psycopg.errors.IntegrityError as error:
@@ -151,31 +175,63 @@ class ServerWriter:
                 "(changed or removed meanwhile); nothing was written"
             )
 
-    def _check(self, connection: psycopg.Connection[tuple[Any, ...]], check: LinkCheck) -> None:
-        """The server checks declared links itself; this is of those that are deferred or not."""
-        schema = self._session.schema().schema
-        child, parent = schema.by_id.get(check.child), schema.by_id.get(check.parent)
-        if child is None or parent is None:
-            return
-        pairs = (
-            (child, zip(check.child_columns, check.values, strict=True)),
-            (parent, zip(check.parent_columns, check.values, strict=True)),
+    def _check_links(
+        self, connection: Connection, checks: Sequence[LinkCheck], schema: Schema
+    ) -> None:
+        """The server checks links itself, but not while triggers are held."""
+        ends: dict[_Ends, list[LinkCheck]] = {}
+        for check in checks:
+            child, parent = schema.find(check.child), schema.find(check.parent)
+            if child is not None and parent is not None:
+                key = (child.id, check.child_columns, parent.id, check.parent_columns)
+                ends.setdefault(key, []).append(check)
+        for alike in ends.values():
+            for first in range(0, len(alike), _CHECKED_AT_ONCE):
+                self._check_alike(connection, alike[first : first + _CHECKED_AT_ONCE], schema)
+
+    def _check_alike(
+        self, connection: Connection, checks: Sequence[LinkCheck], schema: Schema
+    ) -> None:
+        first = checks[0]
+        child, parent = schema.find(first.child), schema.find(first.parent)
+        assert child is not None, "it was found before"
+        assert parent is not None, "it was found before"
+        casts = self._session.require(parent)
+        marks = ", ".join(f"%s::{casts[name]}" for name in first.parent_columns)
+        rows = ", ".join(f"({marks})" for _ in checks)
+        names = [f"v{place}" for place in range(len(first.parent_columns))]
+
+        def there(table: Table, columns: Sequence[str]) -> str:
+            same = " AND ".join(
+                f"t.{quoted(column)} = v.{name}"
+                for column, name in zip(columns, names, strict=True)
+            )
+            return f"EXISTS (SELECT 1 FROM {source(table)} t WHERE {same})"
+
+        asked = Asked(
+            f"SELECT 1 FROM (VALUES {rows}) v({', '.join(names)}) "
+            f"WHERE {there(child, first.child_columns)} "
+            f"AND NOT {there(parent, first.parent_columns)} LIMIT 1",
+            tuple(argument(value) for check in checks for value in check.values),
         )
-        there = []
-        for table, cells in pairs:
-            where = joined(" AND ", (self._session.equals(table, n, v) for n, v in cells))
-            asked = Asked(f"SELECT 1 FROM {source(table)} WHERE ") + where + " LIMIT 1"
-            there.append(connection.execute(asked.sql, asked.values).fetchone() is not None)
-        if there == [True, False]:
+        if connection.execute(asked.sql, asked.values).fetchone() is not None:
             raise WriteRefused(
-                f"{check.child} would point at a record of {check.parent} that is not there "
-                f"({quoted_list(check.parent_columns)}); nothing was written"
+                f"{first.child} would point at a record of {first.parent} that is not there "
+                f"({', '.join(first.parent_columns)}); nothing was written"
             )
 
 
 def _statement(asked: Asked) -> Statement:
     texts = [part.replace("%%", "%") for part in asked.sql.split("%s")]
     return Statement(tuple(texts), tuple(Argument(value) for value in asked.values))
+
+
+def _explain(what: str, error: psycopg.Error) -> NoReturn:
+    """Raise what the server refused as ours, with the record's column where it names one."""
+    if isinstance(error, psycopg.errors.QueryCanceled | psycopg.OperationalError):
+        with translated(what):
+            raise error
+    raise WriteRefused(f"{_said(error)}; nothing was written") from error
 
 
 def _said(error: psycopg.Error) -> str:

@@ -31,6 +31,7 @@ from jondel.core.engines.sqlite.statements import (
     single_reading_statement,
 )
 from jondel.core.engines.sqlite.steady_reader import steady
+from jondel.core.engines.sqlite.temporary_views import define_views
 from jondel.core.errors import (
     StatementFailed,
     StatementRefused,
@@ -54,7 +55,7 @@ if TYPE_CHECKING:
         Writer,
     )
     from jondel.core.model.statements import Statement
-    from jondel.core.model.writes import RowWrite, WritePlan
+    from jondel.core.model.writes import RowWrite, SequenceState, WritePlan
 
 
 def open_live(path: Path, *, lock: bool = False) -> SqliteDatabase:
@@ -165,6 +166,9 @@ class SqliteDatabase(SqliteReader):
             pragmas = (self._connection.pragma(name) for name in _SETTINGS)
             return tuple(cast(StoredValue, value) for value in pragmas)
 
+    def sequences(self) -> tuple[SequenceState, ...]:
+        return ()  # they are a table
+
     def tables_alike(self, older: Database) -> frozenset[TableId]:
         return frozenset()
 
@@ -213,6 +217,12 @@ class SqliteDatabase(SqliteReader):
                 ) from error
             except UnicodeDecodeError:
                 return run_with_any_text(self._connection, statement, limit, self._encoding)
+
+    def define_views(self, views: Mapping[str, str]) -> None:
+        """Have names mean queries in what is executed from now on, for this opening alone."""
+        self.tables_of_unknown_order()  # which has views of its own made first
+        with translated(self._path):
+            define_views(self._connection, views)
 
     def interrupt(self) -> None:
         if not self._closed:
@@ -288,7 +298,7 @@ class LiveSqliteDatabase(SqliteDatabase):
         with translated(self._path):
             capture_pages(self._path, sink, self._stop_asked, lock=self._reading.lock)
 
-    def mark(self) -> CommitMark:
+    def mark(self, *, exact: bool = False) -> CommitMark:
         from jondel.core.engines.sqlite.commit_marks import mark_of  # not needed to look
 
         with translated(self._path), closing(LiveFiles(self._path)) as files:

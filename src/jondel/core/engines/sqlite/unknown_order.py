@@ -15,6 +15,7 @@ from typing import Any
 import apsw
 
 from jondel.core.engines.sqlite.sql_text import quoted
+from jondel.core.engines.sqlite.temporary_views import drop_views
 
 BUILT_IN_COLLATIONS = ("BINARY", "NOCASE", "RTRIM")
 _MENTIONED = re.compile(
@@ -73,11 +74,7 @@ def shadow(connection: apsw.Connection, tables: Mapping[str, str]) -> None:
     """
     connection.execute("PRAGMA query_only=OFF")
     try:
-        stale: list[tuple[Any, ...]] = connection.execute(
-            "SELECT name FROM temp.sqlite_schema WHERE type = 'view'"
-        ).fetchall()
-        for (name,) in stale:
-            connection.execute(f"DROP VIEW temp.{quoted(name)}")
+        drop_views(connection)
         declared: list[tuple[Any, ...]] = connection.execute(
             "SELECT s.name, s.type, s.sql, l.wr FROM main.sqlite_schema s "
             "LEFT JOIN pragma_table_list l ON l.schema = 'main' AND l.name = s.name "

@@ -1,0 +1,96 @@
+"""What the server knows of the files that hold tables, and of when their rows came."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
+
+import psycopg
+
+from jondel.core.engines.postgresql.sql_text import source
+from jondel.core.model.schema import Table
+
+_COUNTED_AT_ONCE = 50
+_XIDS = 1 << 32
+_FACTS = """
+SELECT c.oid,
+    CASE WHEN c.relkind = 'p' THEN
+        (SELECT string_agg(p.relid::oid || ':' || coalesce(pg_relation_filenode(p.relid), 0),
+             ',' ORDER BY p.relid::oid) FROM pg_partition_tree(c.oid) p)
+    ELSE pg_relation_filenode(c.oid)::text END,
+    NOT row_security_active(c.oid) AND CASE WHEN c.relkind = 'p' THEN NOT EXISTS (
+        SELECT 1 FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid
+        LEFT JOIN pg_am m ON m.oid = l.relam
+        WHERE p.isleaf AND m.amname IS DISTINCT FROM 'heap')
+    ELSE coalesce((SELECT m.amname = 'heap' FROM pg_am m WHERE m.oid = c.relam), FALSE) END
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'm') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+"""
+_SNAPSHOT = """
+SELECT pg_current_snapshot()::text, pg_snapshot_xmin(pg_current_snapshot())::text,
+    pg_snapshot_xmax(pg_current_snapshot())::text
+"""
+Connection = psycopg.Connection[tuple[Any, ...]]
+
+
+class HeapFacts(NamedTuple):
+    """What is to be known of a table: which files hold it, and whether transactions' numbers tell
+    all that came: not where a row can come into sight by itself."""
+
+    files: str
+    told_by_numbers: bool
+
+
+class Snapshot(NamedTuple):
+    """Which transactions are over; ``oldest`` is the first that may not be, ``newest`` the next."""
+
+    token: str
+    oldest: int
+    newest: int
+
+
+class Counted(NamedTuple):
+    """How many rows a table has, and how many of them came after some time."""
+
+    rows: int
+    came: int
+
+
+def read_facts(connection: Connection) -> dict[int, HeapFacts]:
+    """The facts of all tables, by their numbers."""
+    rows = connection.execute(_FACTS).fetchall()
+    return {int(oid): HeapFacts((files or b"").decode(), told == b"t") for oid, files, told in rows}
+
+
+def read_snapshot(connection: Connection) -> Snapshot:
+    """Which transactions are over for what is read now."""
+    token, oldest, newest = connection.execute(_SNAPSHOT).fetchall()[0]
+    return Snapshot(token.decode(), int(oldest), int(newest))
+
+
+def recent_since(oldest: int) -> str:
+    """SQL for: a row came with a transaction of this number or later, or so it seems."""
+    # A number that seems to be to come is of a row so old that numbers have come round.
+    return f"(age(xmin) <= age('{oldest % _XIDS}'::xid) OR age(xmin) < 0)"
+
+
+def count_rows(
+    connection: Connection, tables: Sequence[Table], oldest: int | None
+) -> Iterator[tuple[Table, Counted]]:
+    """Count the rows of tables, some at a time, and those that came since."""
+    recent = recent_since(oldest) if oldest is not None else "FALSE"
+    for first in range(0, len(tables), _COUNTED_AT_ONCE):
+        part = tables[first : first + _COUNTED_AT_ONCE]
+        sql = " UNION ALL ".join(
+            f"SELECT {number}, count(*), count(*) FILTER (WHERE {recent}) "
+            f"FROM {source(table)}".replace("%%", "%")
+            for number, table in enumerate(part)
+        )
+        for number, rows, came in connection.execute(sql).fetchall():
+            yield part[int(number)], Counted(int(rows), int(came))
+
+
+def number_of(table: Table) -> int:
+    """The server's own number of a table."""
+    assert table.identity is not None, "the server numbers its tables"
+    return table.identity

@@ -1,0 +1,80 @@
+"""Keeps others, and the database's own triggers, from writing while we do."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager, suppress
+
+import psycopg
+
+from jondel.core.engines.postgresql.heap_facts import Connection
+from jondel.core.engines.postgresql.sql_text import named, quoted, source
+from jondel.core.errors import WriteRefused
+from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import Table
+
+_TRIGGERS = """
+SELECT n.nspname, c.relname, t.tgname
+FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A')
+"""
+
+
+def lock_against_writing(connection: Connection, tables: Sequence[Table]) -> None:
+    """Have nobody else write to tables until the transaction ends; they can be read.
+
+    Those that one may not lock are left out.
+    """
+    listed = [source(table).replace("%%", "%") for table in tables
+              if table.kind in ("table", "partitioned table")]  # fmt: skip
+    if not listed:
+        return
+    try:
+        with connection.transaction():
+            _lock(connection, listed)
+    except psycopg.errors.InsufficientPrivilege:
+        for one in listed:
+            with suppress(psycopg.errors.InsufficientPrivilege), connection.transaction():
+                _lock(connection, [one])
+
+
+def _lock(connection: Connection, listed: Sequence[str]) -> None:
+    connection.execute(f"LOCK TABLE {', '.join(listed)} IN SHARE ROW EXCLUSIVE MODE")
+
+
+@contextmanager
+def triggers_held(connection: Connection, tables: Collection[TableId]) -> Iterator[None]:
+    """Have no trigger of these tables run in the block, nor links cascade where that can be had.
+
+    Raises:
+        WriteRefused: there are triggers, and the user may not hold them.
+    """
+    if not tables:
+        yield
+        return
+    try:
+        with connection.transaction():
+            connection.execute("SET LOCAL session_replication_role = replica")
+    except psycopg.errors.InsufficientPrivilege:
+        pass
+    else:
+        yield
+        connection.execute("SET LOCAL session_replication_role = origin")
+        return
+    held = [
+        (TableId(schema.decode(), table.decode()), name.decode())
+        for schema, table, name in connection.execute(_TRIGGERS).fetchall()
+    ]
+    mine = [(table, name) for table, name in held if table in tables]
+    for way in ("DISABLE", "ENABLE"):
+        if way == "ENABLE":
+            yield
+        for table, name in mine:
+            sql = f"ALTER TABLE {named(table)} {way} TRIGGER {quoted(name)}".replace("%%", "%")
+            try:
+                connection.execute(sql)
+            except psycopg.errors.InsufficientPrivilege as error:
+                raise WriteRefused(
+                    f"{table}: its trigger {name} would run, and only the table's owner may keep "
+                    "it from that; nothing was written"
+                ) from error

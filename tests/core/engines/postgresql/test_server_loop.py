@@ -1,0 +1,231 @@
+"""The whole loop on a server: snapshot, act, see, put back, ask earlier states."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from typing import Any
+
+import psycopg
+import pytest
+from server_work import Work, make, naive_reading
+
+from jondel.core.engines.protocol import Database
+from jondel.core.engines.registry import open_database
+from jondel.core.errors import RecordsMovedOn, StatementFailed, StatementRefused, WriteRefused
+from jondel.core.model.addresses import TableId
+from jondel.core.model.values import Exact
+from jondel.core.trail.history import record_history
+from jondel.core.trail.restore import restore, take_back_step
+from jondel.core.trail.step_statements import run_at
+from jondel.core.trail.trail import Trail
+from seeds import length, seeds
+
+
+@pytest.fixture
+def database(postgresql_database: str, home: Any) -> Iterator[Database]:
+    with closing(open_database(postgresql_database)) as opened:
+        yield opened
+
+
+@pytest.fixture
+def trail(database: Database) -> Iterator[Trail]:
+    with closing(Trail(database.location)) as opened:
+        yield opened
+
+
+@pytest.fixture
+def app(postgresql_database: str) -> Iterator[psycopg.Connection[Any]]:
+    with psycopg.connect(postgresql_database, autocommit=True) as connection:
+        yield connection
+
+
+def _run(app: psycopg.Connection[Any], *statements: str) -> None:
+    for sql in statements:
+        app.execute(sql)
+
+
+@pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 8))
+def test_any_earlier_state_can_be_put_back(
+    seed: int, database: Database, trail: Trail, postgresql_database: str
+) -> None:
+    """Unless its schema was another one; which is said, and then nothing is written."""
+    make(postgresql_database)
+    picks = random.Random(seed)
+    readings, taken = [], []
+    with closing(Work(postgresql_database, seed)) as work:
+        for _ in range(length(6, 20)):
+            work.turn(12)
+            taken.append(trail.take(database))
+            readings.append(naive_reading(postgresql_database))
+    for _ in range(length(4, 10)):
+        number = picks.randrange(len(taken))
+        before = naive_reading(postgresql_database)
+        refusal = _refusal(lambda to=taken[number]: restore(trail, database, to))  # type: ignore[misc]
+        now = naive_reading(postgresql_database)
+        if refusal:
+            assert "schema is not what it was" in refusal
+            assert now == before
+        else:  # what a query's kept result holds is the server's business
+            assert {**now, "prices": None} == {**readings[number], "prices": None}
+
+
+def _refusal(write: Callable[[], object]) -> str:
+    try:
+        write()
+    except WriteRefused as error:
+        return str(error)
+    return ""
+
+
+def test_sequences_and_rows_that_are_alike_are_put_back(
+    database: Database, trail: Trail, app: psycopg.Connection[Any]
+) -> None:
+    _run(
+        app,
+        "CREATE TABLE boats(id int PRIMARY KEY GENERATED ALWAYS AS IDENTITY, name text UNIQUE)",
+        "CREATE TABLE log(what text)",
+        "INSERT INTO boats(name) VALUES ('a'), ('b')",
+        "INSERT INTO log VALUES ('x'), ('x'), ('x')",
+        "CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS "
+        "'BEGIN INSERT INTO log VALUES (tg_op); RETURN new; END'",
+        "CREATE TRIGGER noted AFTER INSERT OR UPDATE ON boats FOR EACH ROW "
+        "EXECUTE FUNCTION noted()",
+    )
+    start = trail.take(database)
+    _run(
+        app,
+        "INSERT INTO boats(name) VALUES ('c'), ('d')",
+        "DELETE FROM boats WHERE name = 'a'",
+        "UPDATE boats SET name = 'a' WHERE name = 'b'",
+        "DELETE FROM log WHERE ctid IN (SELECT ctid FROM log LIMIT 2)",
+    )
+    done = restore(trail, database, start)
+    assert done.changed
+    assert app.execute("SELECT id, name FROM boats ORDER BY id").fetchall() == [(1, "a"), (2, "b")]
+    assert app.execute("SELECT what FROM log").fetchall() == [("x",)] * 3
+    assert app.execute("INSERT INTO boats(name) VALUES ('e') RETURNING id").fetchall() == [(3,)]
+
+
+def test_an_owner_who_is_no_superuser_restores_along_links(
+    database: Database, app: psycopg.Connection[Any], postgresql_database: str
+) -> None:
+    role = f"mate_{random.randrange(1 << 30)}"
+    (name,) = app.execute("SELECT current_database()").fetchone()
+    _run(app, f"CREATE ROLE {role} LOGIN", f"ALTER DATABASE {name} OWNER TO {role}",
+         f"SET ROLE {role}", "CREATE SCHEMA dock",
+         "CREATE TABLE dock.boats(id int PRIMARY KEY)",
+         "CREATE TABLE dock.trips(id int PRIMARY KEY, boat int REFERENCES dock.boats)",
+         "CREATE TABLE dock.stops(id int PRIMARY KEY, trip int REFERENCES dock.trips "
+         "ON DELETE CASCADE)",
+         "INSERT INTO dock.boats VALUES (1), (2)", "INSERT INTO dock.trips VALUES (1, 1), (2, 2)",
+         "INSERT INTO dock.stops VALUES (1, 1), (2, 2)")  # fmt: skip
+    url = postgresql_database.replace("//jondel@", f"//{role}@")
+    try:
+        with closing(open_database(url)) as theirs, closing(Trail(theirs.location)) as trail:
+            start = trail.take(theirs)
+            _run(app, "TRUNCATE dock.boats CASCADE")
+            emptied = trail.take(theirs)
+            restore(trail, theirs, start)
+            assert app.execute("SELECT * FROM dock.stops").fetchall() == [(1, 1), (2, 2)]
+            restore(trail, theirs, emptied)
+            assert app.execute("SELECT count(*) FROM dock.boats").fetchall() == [(0,)]
+    finally:
+        _run(app, "RESET ROLE", f"REASSIGN OWNED BY {role} TO jondel", f"DROP OWNED BY {role}",
+             f"DROP ROLE {role}")  # fmt: skip
+
+
+def test_what_the_app_writes_meanwhile_is_not_overwritten(
+    database: Database, trail: Trail, app: psycopg.Connection[Any], postgresql: str
+) -> None:
+    _run(app, "CREATE TABLE boats(id int PRIMARY KEY, name text)", "INSERT INTO boats VALUES (1)")
+    start = trail.take(database)
+    _run(app, "UPDATE boats SET name = 'a'")
+    assert database.writer is not None
+    assert database.commits is not None
+    apply = database.writer.apply
+
+    def after(statements: list[str], other: str) -> Any:
+        """Write only after others have committed something."""
+
+        def applied(plan: Any, since: Any = None) -> Any:
+            _run(app, *statements)
+            with psycopg.connect(postgresql, autocommit=True) as elsewhere:
+                elsewhere.execute(other)
+            return apply(plan, since)
+
+        return applied
+
+    # What is committed in another database of the server is no concern of this one.
+    elsewhere = (
+        "CREATE TABLE elsewhere(n int); INSERT INTO elsewhere VALUES (1); DROP TABLE elsewhere"
+    )
+    for statements in (["DELETE FROM boats"], ["INSERT INTO boats VALUES (2)"]):
+        database.writer.apply = after(statements, "SELECT 1")  # type: ignore[method-assign]
+        with pytest.raises(RecordsMovedOn):
+            restore(trail, database, start)
+        database.writer.apply = apply  # type: ignore[method-assign]
+        restore(trail, database, start)
+        _run(app, "UPDATE boats SET name = 'a'")
+    database.writer.apply = after([], elsewhere)  # type: ignore[method-assign]
+    restore(trail, database, start)
+    assert app.execute("SELECT * FROM boats").fetchall() == [(1, None)]
+
+
+def test_a_step_is_taken_back_and_a_record_has_a_history(
+    database: Database, trail: Trail, app: psycopg.Connection[Any]
+) -> None:
+    _run(app, "CREATE TABLE boats(id int PRIMARY KEY, price numeric(9, 2))",
+         "INSERT INTO boats VALUES (1, 1.5), (2, 2)")  # fmt: skip
+    trail.take(database)
+    _run(app, "UPDATE boats SET price = price + 1 WHERE id = 1")
+    trail.take(database)
+    _run(app, "UPDATE boats SET price = 7 WHERE id = 2")
+    trail.take(database)
+    take_back_step(trail, database, trail.steps()[1])
+    found = app.execute("SELECT id, price::text FROM boats ORDER BY id").fetchall()
+    assert found == [(1, "1.50"), (2, "7.00")]
+    versions = list(record_history(trail, TableId("public", "boats"), ("id",), (1,), database))
+    assert [version.row for version in versions] == [
+        (1, Exact("numeric", text)) for text in ("1.50", "2.50", "1.50")
+    ]
+
+
+def test_statements_on_the_server_and_on_steps(
+    database: Database, trail: Trail, app: psycopg.Connection[Any]
+) -> None:
+    _run(app, "CREATE SCHEMA dock", "CREATE TABLE dock.berths(id int PRIMARY KEY, free boolean)",
+         "CREATE TABLE boats(id int PRIMARY KEY, price numeric, berth int)",
+         "INSERT INTO dock.berths VALUES (1, true), (2, false)",
+         "INSERT INTO boats VALUES (1, 9.5, 1), (2, 10, 2)",
+         "INSERT INTO boats VALUES (3, 123456789012345678.25, NULL)")  # fmt: skip
+    first = trail.take(database)
+    _run(app, "UPDATE boats SET price = 11 WHERE id = 1")
+    trail.take(database)
+
+    def rows(sql: str, at: str | None = None) -> list[tuple[Any, ...]]:
+        return list(run_at(trail, lambda: database, sql, at).rows)
+
+    joined = "SELECT boats.id FROM public.boats JOIN dock.berths b ON b.id = berth WHERE b.free"
+    assert rows(joined) == rows(joined, first.id) == [(1,)]
+    assert rows("SELECT price FROM boats WHERE price > 9.9 AND price < 100 ORDER BY id") == [
+        (Exact("numeric", "11"),),
+        (Exact("numeric", "10"),),
+    ]
+    assert rows("SELECT price FROM boats WHERE price > 9.9 AND price < 100", first.id) == [(10,)]
+    assert rows("SELECT price FROM boats WHERE id = 3", first.id) == [("123456789012345678.25",)]
+    moved = "SELECT b.id, a.price, b.price FROM s1.boats a JOIN s2.public.boats b USING (id) "
+    assert rows(f"{moved} WHERE a.price <> b.price", "s1") == [(1, 9.5, 11)]
+    assert rows("SHOW server_encoding") == [("UTF8",)]
+    for sql, error, words in (
+        ("UPDATE boats SET id = 1", StatementRefused, "UPDATE is not possible"),
+        ("WITH x AS (DELETE FROM boats RETURNING id) SELECT * FROM x", StatementRefused, "write"),
+        ("SELECT 1; SELECT 2", StatementRefused, "exactly one"),
+        ("", StatementRefused, "exactly one"),
+        ("SELECT\n nme FROM boats", StatementFailed, r'"nme" does not exist \(line 2, character 2'),
+        ("SELECT nextval('x') FROM s1.boats", StatementRefused, "--at s1"),
+    ):
+        with pytest.raises(error, match=words):
+            rows(sql)
+    assert rows("SELECT count(*) FROM boats") == [(3,)]
