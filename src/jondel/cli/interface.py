@@ -29,11 +29,14 @@ def open_target(target: str | None, *, read_only: bool = False) -> None:
     _run(target or _found_here(), (), read_only=read_only)
 
 
-def open_demo(*, fresh: bool, clock: str | None) -> None:
+def open_demo(*, fresh: bool, clock: str | None, engine: str = "sqlite") -> None:
     """Open the interface on the demo's database with Harbour Desk running beside it."""
     from jondel.demo.launch import harbour_desk, make_database
     from jondel.demo.place import demo_database
 
+    if engine != "sqlite":
+        _open_demo_on_server(fresh=fresh, clock=clock)
+        return
     path = demo_database()
     if fresh:
         _forget(path)
@@ -42,6 +45,28 @@ def open_demo(*, fresh: bool, clock: str | None) -> None:
         make_database(path)
     with harbour_desk(path, clock) as actions:
         _run(str(path), actions)
+
+
+def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
+    """The same with a server of the demo's own, which ends with the interface."""
+    import shutil
+
+    from jondel.demo.launch import harbour_desk, make_database
+    from jondel.demo.place import demo_server_folder
+    from jondel.demo.private_server import private_server
+
+    folder = demo_server_folder()
+    is_made = (folder / "made").exists()
+    if fresh or not is_made:
+        shutil.rmtree(folder, ignore_errors=True)
+    with private_server(folder, configuration="") as url:
+        if fresh or not is_made:
+            _forget_trail(url)
+            sys.stderr.write("jondel: making the harbour's database …\n")
+            make_database(url)
+            (folder / "made").touch()
+        with harbour_desk(url, clock) as actions:
+            _run(url, actions)
 
 
 def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> None:
@@ -98,9 +123,15 @@ def _found_here() -> str:
 def _forget(path: Path) -> None:
     """Throw the demo's database away, and with it its trail."""
     from jondel.core.engines.registry import files_of
-    from jondel.core.trail.trail import Trail
 
     for file in files_of(str(path)):
         file.unlink(missing_ok=True)
-    with closing(Trail(str(path.resolve()))) as trail:
+    _forget_trail(str(path.resolve()))
+
+
+def _forget_trail(target: str) -> None:
+    from jondel.core.engines.registry import location_of
+    from jondel.core.trail.trail import Trail
+
+    with closing(Trail(location_of(target))) as trail:
         trail.forget()

@@ -15,11 +15,11 @@ def open_target(target: str | None, read_only: bool = False) -> None:
     open_it(target, read_only=read_only)
 
 
-def open_demo(fresh: bool, clock: str | None) -> None:
+def open_demo(fresh: bool, clock: str | None, engine: str) -> None:
     """Open the demo."""
     from jondel.cli.interface import open_demo as open_it
 
-    open_it(fresh=fresh, clock=clock)
+    open_it(fresh=fresh, clock=clock, engine=engine)
 
 
 def find_databases(folder: Path, as_json: bool) -> None:

@@ -236,6 +236,12 @@ def _add_opening(command: _Add) -> None:
         "--fresh", action="store_true", help="throw the demo's database and trail away first"
     )
     added.add_argument(
+        "--engine",
+        choices=("sqlite", "postgresql"),
+        default="sqlite",
+        help="what keeps the database; for postgresql, a server of the demo's own is started",
+    )
+    added.add_argument(
         "--clock", metavar="TIME", help="stop Harbour Desk's clock at this time (ISO)"
     )
     added = command("find", "opening:find_databases", "list the databases in a project")

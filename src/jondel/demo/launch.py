@@ -27,22 +27,25 @@ class DemoUnavailable(JondelError):
     """The demo's database could not be made, or Harbour Desk did not start."""
 
 
-def make_database(path: Path) -> None:
+def make_database(database: str | Path) -> None:
     """Have Harbour Desk make its database. Raises ``DemoUnavailable``."""
     done = subprocess.run(
-        [*_PROGRAM, "init", "--database", str(path)], capture_output=True, text=True, check=False
+        [*_PROGRAM, "init", "--database", str(database)],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     if done.returncode:
         raise DemoUnavailable(done.stderr.strip().replace("\n", " ") or "the demo failed to start")
 
 
 @contextmanager
-def harbour_desk(path: Path, clock: str | None = None) -> Iterator[list[Action]]:
+def harbour_desk(database: str | Path, clock: str | None = None) -> Iterator[list[Action]]:
     """Run Harbour Desk on the database while the block lasts; gives its actions.
 
     It also stops by itself when this process is gone, however that ended.
     """
-    command = [*_PROGRAM, "serve", "--database", str(path), "--tied"]
+    command = [*_PROGRAM, "serve", "--database", str(database), "--tied"]
     if clock:
         command += ["--clock", clock]
     app = subprocess.Popen(
@@ -53,7 +56,7 @@ def harbour_desk(path: Path, clock: str | None = None) -> Iterator[list[Action]]
     try:
         port = app.stdout.readline().strip()
         if not port.isdigit():
-            raise DemoUnavailable(f"{path}: Harbour Desk did not start on it")
+            raise DemoUnavailable(f"{database}: Harbour Desk did not start on it")
         address = f"http://127.0.0.1:{port}/actions"
         yield [Action(label, f"{address}/{name}") for name, label in _ACTIONS.items()]
     finally:

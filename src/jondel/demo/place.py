@@ -2,9 +2,18 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
 from pathlib import Path
 
 from jondel.core.files.home import jondel_home
+
+
+def demo_server_folder() -> Path:
+    """Where the demo's server keeps its data. A socket's path must be short, and the server's user
+    may be another one, who may not enter our home."""
+    home = hashlib.sha256(str(jondel_home()).encode()).hexdigest()[:8]
+    return Path("/tmp") / f"jondel-demo-{os.getuid()}-{home}"
 
 
 def demo_database() -> Path:

@@ -1,15 +1,23 @@
-"""A PostgreSQL server of one's own: in a temporary folder, on a socket there, never as root."""
+"""A PostgreSQL server of one's own: on a socket in a folder of its own, never as root.
+
+A process keeps it and stops it when whoever asked for it is gone, however that ended; run as a
+program, this is that process.
+"""
 
 from __future__ import annotations
 
+import json
 import os
 import pwd
 import shutil
+import stat
 import subprocess
+import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 from jondel.core.errors import TargetUnavailable
 
@@ -23,8 +31,16 @@ max_connections = 50
 shared_buffers = 32MB
 {more}
 """
-_UNSAFE = "fsync = off\nsynchronous_commit = off\nfull_page_writes = off"
+UNSAFE = "fsync = off\nsynchronous_commit = off\nfull_page_writes = off"
 """For servers whose data nobody needs after a crash."""
+
+
+class _Wanted(NamedTuple):
+    """What the keeping process is told."""
+
+    folder: str
+    locale: str
+    configuration: str
 
 
 def server_programs() -> Path | None:
@@ -38,41 +54,98 @@ def server_programs() -> Path | None:
 
 
 @contextmanager
-def private_server(*, locale: str = "C.UTF-8", configuration: str = _UNSAFE) -> Iterator[str]:
-    """Start a server, and stop it when the block ends; gives the URL of its database.
+def private_server(
+    folder: Path | None = None, *, locale: str = "C.UTF-8", configuration: str = UNSAFE
+) -> Iterator[str]:
+    """Have a server while the block lasts; gives the URL of its database.
+
+    ``folder`` keeps its data, made where it is not there; None for one that goes with the server.
 
     Raises:
         TargetUnavailable: its programs are not installed, or it does not start.
     """
-    programs = server_programs()
-    if programs is None:
+    if server_programs() is None:
         raise TargetUnavailable(
             "PostgreSQL's server is not installed (Debian: apt-get install postgresql)"
         )
+    with ExitStack() as stack:
+        if folder is None:
+            # A socket's path must be short, and the folder one that the user may enter.
+            folder = Path(
+                stack.enter_context(
+                    tempfile.TemporaryDirectory(
+                        prefix="jondel-pg-", dir="/tmp", ignore_cleanup_errors=True
+                    )
+                )
+            )
+        yield stack.enter_context(_kept(_Wanted(str(folder), locale, configuration)))
+
+
+@contextmanager
+def _kept(wanted: _Wanted) -> Iterator[str]:
+    keeper = subprocess.Popen(
+        [sys.executable, "-m", "jondel.demo.private_server", json.dumps(wanted)],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        start_new_session=True,  # a Ctrl-C is not for it
+    )
+    assert keeper.stdin is not None
+    assert keeper.stdout is not None
+    try:
+        said = keeper.stdout.readline().strip()
+        url, _, problem = said.partition(" ")
+        if not url.startswith("postgresql://"):
+            raise TargetUnavailable(problem or "PostgreSQL's server did not start")
+        yield url
+    finally:
+        keeper.stdin.close()
+        keeper.wait()
+        keeper.stdout.close()
+
+
+def _keep(wanted: _Wanted) -> None:
+    """Start the server, say its URL, and stop it at the end of standard input."""
+    folder = Path(wanted.folder)
+    data = folder / "data"
     user = _unprivileged_user()
-    # A socket's path must be short, and the folder one that the user may enter.
-    with tempfile.TemporaryDirectory(
-        prefix="jondel-pg-", dir="/tmp", ignore_cleanup_errors=True
-    ) as name:
-        folder = Path(name)
-        data = folder / "data"
-        if user is not None:
-            os.chown(folder, *user)
+    programs = server_programs()
+    assert programs is not None, "whoever started this has looked"
+    _private(folder, user)
+    if not (data / "PG_VERSION").exists():
+        shutil.rmtree(data, ignore_errors=True)
         _run(
             [programs / "initdb", "-D", data, "-U", "jondel", "-A", "trust", "-E", "UTF8",
-             f"--locale={locale}", "--no-sync"],
+             f"--locale={wanted.locale}", "--no-sync"],
             user,
         )  # fmt: skip
-        more = _CONFIGURATION.format(folder=folder, more=configuration)
+        more = _CONFIGURATION.format(folder=folder, more=wanted.configuration)
         with (data / "postgresql.conf").open("a") as file:
             file.write(more)
-        control: list[str | Path] = [programs / "pg_ctl", "-D", data, "-w", "-s"]
-        log = folder / "log"
-        _run([*control, "-l", log, "-t", str(_START_SECONDS), "start"], user)
-        try:
-            yield f"postgresql://jondel@/postgres?host={folder}"
-        finally:
-            _run([*control, "-m", "immediate", "stop"], user)
+    control: list[str | Path] = [programs / "pg_ctl", "-D", data, "-w", "-s"]
+    is_ours = not _runs([*control, "status"], user)
+    if is_ours:
+        _run([*control, "-l", folder / "log", "-t", str(_START_SECONDS), "start"], user)
+    try:
+        sys.stdout.write(f"postgresql://jondel@/postgres?host={folder}\n")
+        sys.stdout.flush()
+        while sys.stdin.read(1):
+            pass
+    finally:
+        if is_ours:
+            _run([*control, "-m", "immediate" if UNSAFE in wanted.configuration else "fast",
+                  "stop"], user)  # fmt: skip
+
+
+def _private(folder: Path, user: tuple[int, int] | None) -> None:
+    """Have the folder be one that only the server's user may enter."""
+    owner = user[0] if user is not None else os.geteuid()
+    folder.mkdir(mode=0o700, exist_ok=True)
+    found = folder.lstat()
+    if not stat.S_ISDIR(found.st_mode) or found.st_uid not in (owner, os.geteuid()):
+        raise TargetUnavailable(f"{folder}: it belongs to somebody else; remove it, and try again")
+    if user is not None:
+        os.chown(folder, *user)
 
 
 def _unprivileged_user() -> tuple[int, int] | None:
@@ -86,6 +159,14 @@ def _unprivileged_user() -> tuple[int, int] | None:
             continue
         return found.pw_uid, found.pw_gid
     raise TargetUnavailable("PostgreSQL never runs as root, and there is no other user to run as")
+
+
+def _runs(command: list[str | Path], user: tuple[int, int] | None) -> bool:
+    try:
+        _run(command, user)
+    except TargetUnavailable:
+        return False
+    return True
 
 
 def _run(command: list[str | Path], user: tuple[int, int] | None) -> None:
@@ -106,3 +187,10 @@ def _run(command: list[str | Path], user: tuple[int, int] | None) -> None:
         raise TargetUnavailable(
             f"{Path(str(command[0])).name} failed: {said[-1] if said else done.returncode}"
         )
+
+
+if __name__ == "__main__":
+    try:
+        _keep(_Wanted(*json.loads(sys.argv[1])))
+    except TargetUnavailable as error:
+        sys.stdout.write(f"- {error}\n")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sqlite3
 import sys
 from collections.abc import Callable
 from contextlib import closing
@@ -12,8 +11,8 @@ from pathlib import Path
 from typing import NoReturn
 
 from jondel.demo.harbour_desk import seed
-from jondel.demo.harbour_desk.database import connect
 from jondel.demo.harbour_desk.desk import Desk, Refused
+from jondel.demo.harbour_desk.harbour import open_harbour
 from jondel.demo.harbour_desk.server import make_server, stop_at_end_of
 from jondel.demo.place import demo_database
 
@@ -47,7 +46,7 @@ def _parser() -> argparse.ArgumentParser:
 
     def command(name: str, about: str) -> argparse.ArgumentParser:
         added: argparse.ArgumentParser = commands.add_parser(name, help=about, description=about)
-        added.add_argument("--database", type=Path, help="the database; the demo's by default")
+        added.add_argument("--database", help="path or URL; the demo's by default")
         return added
 
     command("init", "make the database with its made-up data")
@@ -63,19 +62,22 @@ def _parser() -> argparse.ArgumentParser:
     return parser
 
 
-def _init(database: Path | None) -> None:
-    path = database or demo_database()
+def _init(database: str | None) -> None:
+    where = database or str(demo_database())
     try:
-        seed.create(path)
+        if "://" in where:
+            seed.create_on_server(where)
+        else:
+            seed.create(Path(where))
     except FileExistsError:
-        _stop(f"{path} is there already")
-    except (OSError, sqlite3.Error) as error:
-        _stop(f"{path} cannot be made: {error}")
+        _stop(f"{where} is there already")
+    except Exception as error:
+        _stop(f"{where} cannot be made: {error}")
 
 
-def _serve(database: Path | None, clock: datetime | None, port: int, tied: bool) -> None:
-    with closing(connect(_existing(database))) as connection:
-        server = make_server(Desk(connection, _clock(clock)), port)
+def _serve(database: str | None, clock: datetime | None, port: int, tied: bool) -> None:
+    with closing(open_harbour(_existing(database))) as harbour:
+        server = make_server(Desk(harbour, _clock(clock)), port)
         print(server.server_port, flush=True)  # noqa: T201 (whoever started it reads this)
         if tied:
             stop_at_end_of(sys.stdin.buffer, server)
@@ -87,26 +89,26 @@ def _serve(database: Path | None, clock: datetime | None, port: int, tied: bool)
             server.server_close()
 
 
-def _act(name: str, database: Path | None, clock: datetime | None) -> None:
-    path = _existing(database)
+def _act(name: str, database: str | None, clock: datetime | None) -> None:
+    where = _existing(database)
     try:
-        with closing(connect(path)) as connection:
-            sys.stdout.write(f"{Desk(connection, _clock(clock)).run(name)}\n")
+        with closing(open_harbour(where)) as harbour:
+            sys.stdout.write(f"{Desk(harbour, _clock(clock)).run(name)}\n")
     except Refused as refusal:
         _stop(str(refusal))
-    except sqlite3.Error as error:
-        _stop(f"{path}: {error}")
+    except Exception as error:
+        _stop(f"{where}: {error}")
 
 
 def _clock(fixed: datetime | None) -> Callable[[], datetime]:
     return datetime.now if fixed is None else lambda: fixed
 
 
-def _existing(database: Path | None) -> Path:
-    path = database or demo_database()
-    if not path.is_file():
-        _stop(f"{path} is not there; make it with `harbour-desk init` or `jondel demo`")
-    return path
+def _existing(database: str | None) -> str:
+    where = database or str(demo_database())
+    if "://" not in where and not Path(where).is_file():
+        _stop(f"{where} is not there; make it with `harbour-desk init` or `jondel demo`")
+    return where
 
 
 def _stop(message: str) -> NoReturn:

@@ -1,9 +1,12 @@
-"""Harbour Desk's schema, and its connection to it."""
+"""Harbour Desk's schema in a SQLite file, and its connection to it."""
 
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 SCHEMA = """
 CREATE TABLE pontoons(
@@ -111,3 +114,39 @@ def connect(path: Path) -> sqlite3.Connection:
     connection = sqlite3.connect(path, timeout=5.0, check_same_thread=False)
     connection.execute("PRAGMA journal_mode=WAL")
     return connection
+
+
+class HarbourFile:
+    """See ``Harbour``; in a SQLite file."""
+
+    Error = sqlite3.Error
+
+    def __init__(self, path: Path) -> None:
+        self._connection = connect(path)
+
+    def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        return self._connection.execute(statement, values).fetchall()
+
+    def insert(self, statement: str, values: Sequence[object]) -> int:
+        return self._connection.execute(statement, values).lastrowid or 0
+
+    def fill(self, table: str, rows: Iterable[Sequence[object]]) -> None:
+        values = iter(rows)
+        first = next(values)
+        insert = f"INSERT INTO {table} VALUES ({', '.join('?' * len(first))})"
+        self._connection.execute(insert, first)
+        self._connection.executemany(insert, values)
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        with self._connection:
+            yield
+
+    def make_tables(self) -> None:
+        self._connection.executescript(SCHEMA)
+
+    def finish(self) -> None:
+        self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+    def close(self) -> None:
+        self._connection.close()

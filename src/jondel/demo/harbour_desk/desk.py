@@ -7,11 +7,11 @@ which is what the demo is for.
 from __future__ import annotations
 
 import random
-import sqlite3
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
+from jondel.demo.harbour_desk.harbour import Harbour
 from jondel.demo.harbour_desk.seed import tide_readings
 
 
@@ -22,8 +22,8 @@ class Refused(Exception):
 class Desk:
     """The desk's actions on an open database. ``clock`` gives the harbour's time."""
 
-    def __init__(self, connection: sqlite3.Connection, clock: Callable[[], datetime]) -> None:
-        self._connection = connection
+    def __init__(self, harbour: Harbour, clock: Callable[[], datetime]) -> None:
+        self._harbour = harbour
         self._clock = clock
         self.actions: dict[str, Callable[[], str]] = {
             "book-berth": self.book_berth,
@@ -37,7 +37,7 @@ class Desk:
     def run(self, name: str) -> str:
         """Run an action by name and say what it did. Raises ``KeyError`` and ``Refused``."""
         action = self.actions[name]
-        with self._connection:
+        with self._harbour.transaction():
             done = action()
             self._touch_session()
         return done
@@ -54,7 +54,7 @@ class Desk:
             "VALUES (?, ?, ?, ?, ?, ?)",
             (berth, skipper, boat, str(today), str(today + timedelta(days=3)), 66.0),
         )
-        self._connection.execute(
+        self._harbour.run(
             "UPDATE berths SET state = 'held', booking_id = ? WHERE id = ?", (booking, berth)
         )
         self._insert(
@@ -68,11 +68,11 @@ class Desk:
         booking, berth = self._row(
             "SELECT id, berth_id FROM bookings WHERE status = 'held' ORDER BY id DESC LIMIT 1"
         )
-        self._connection.execute(
+        self._harbour.run(
             "UPDATE bookings SET status = 'berthed', checked_in_at = ? WHERE id = ?",
             (self._clock().strftime("%d/%m/%Y %H:%M"), booking),
         )
-        self._connection.execute("UPDATE berths SET state = 'taken' WHERE id = ?", (berth,))
+        self._harbour.run("UPDATE berths SET state = 'taken' WHERE id = ?", (berth,))
         return f"booking {booking} checked in at berth {berth}"
 
     def sell_fuel(self, note: str = "") -> str:
@@ -104,15 +104,15 @@ class Desk:
             "VALUES (?, ?, ?, ?, ?)",
             (invoice, amount, "card", reference, now),
         )
-        self._connection.execute("UPDATE invoices SET settled_at = ? WHERE id = ?", (now, invoice))
-        self._connection.execute("UPDATE bookings SET paid_at = ? WHERE id = ?", (now, booking))
+        self._harbour.run("UPDATE invoices SET settled_at = ? WHERE id = ?", (now, invoice))
+        self._harbour.run("UPDATE bookings SET paid_at = ? WHERE id = ?", (now, booking))
         return f"invoice {invoice} of {amount:.2f} settled by card"
 
     def cancel_booking(self) -> str:
         booking = self._one(
             "SELECT id FROM bookings WHERE status = 'held' ORDER BY arrives_on DESC, id LIMIT 1"
         )
-        self._connection.execute(
+        self._harbour.run(
             "UPDATE bookings SET status = 'cancelled', cancelled_at = ? WHERE id = ?",
             (self._now(), booking),
         )
@@ -121,11 +121,11 @@ class Desk:
     def import_tides(self) -> str:
         first = self._one("SELECT max(id) + 1 FROM tide_readings")
         rows = tide_readings(random.Random(first), first, 120, self._clock())
-        self._connection.executemany("INSERT INTO tide_readings VALUES (?, ?, ?, ?, ?, ?)", rows)
+        self._harbour.fill("tide_readings", rows)
         return "120 tide readings imported"
 
     def _touch_session(self) -> None:
-        self._connection.execute(
+        self._harbour.run(
             "UPDATE web_sessions SET last_seen_at = ? WHERE token = "
             "(SELECT token FROM web_sessions ORDER BY last_seen_at, token LIMIT 1)",
             (int(self._clock().timestamp()),),
@@ -135,13 +135,13 @@ class Desk:
         return self._clock().isoformat(" ", "seconds")
 
     def _insert(self, statement: str, values: tuple[object, ...]) -> int:
-        return self._connection.execute(statement, values).lastrowid or 0
+        return self._harbour.insert(statement, values)
 
     def _row(self, query: str) -> tuple[Any, ...]:
-        row: tuple[Any, ...] | None = self._connection.execute(query).fetchone()
-        if row is None:
+        rows = self._harbour.run(query)
+        if not rows:
             raise Refused("there is nothing left to do this with; start the demo afresh")
-        return row
+        return rows[0]
 
     def _one(self, query: str) -> int:
         return int(self._row(query)[0])

@@ -6,16 +6,15 @@ import json
 import math
 import os
 import random
-import sqlite3
 import struct
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import closing
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any, TypeAlias
 
-from jondel.demo.harbour_desk.database import SCHEMA, connect
+from jondel.demo.harbour_desk.harbour import Harbour, open_harbour
 
 _Row: TypeAlias = tuple[Any, ...]
 
@@ -48,22 +47,32 @@ def create(path: Path) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     unfinished = path.with_name(path.name + f".making-{os.getpid()}")
     unfinished.unlink(missing_ok=True)
-    with closing(connect(unfinished)) as connection:
-        connection.executescript(SCHEMA)
-        with connection:
-            _fill(connection, random.Random(1907))
-        connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    with closing(open_harbour(str(unfinished))) as harbour:
+        _make(harbour)
     unfinished.rename(path)
 
 
-def _fill(connection: sqlite3.Connection, chance: random.Random) -> None:
-    def insert(table: str, rows: Iterable[_Row]) -> None:
-        values = iter(rows)
-        first = next(values)
-        marks = ", ".join("?" * len(first))
-        connection.execute(f"INSERT INTO {table} VALUES ({marks})", first)
-        connection.executemany(f"INSERT INTO {table} VALUES ({marks})", values)
+def create_on_server(url: str) -> None:
+    """Make the tables in the database at a URL, and fill them; whole or not at all.
 
+    Raises:
+        FileExistsError: they are there.
+    """
+    with closing(open_harbour(url)) as harbour:
+        if harbour.run("SELECT 1 FROM information_schema.tables WHERE table_name = 'pontoons'"):
+            raise FileExistsError(url)
+        _make(harbour)
+
+
+def _make(harbour: Harbour) -> None:
+    with harbour.transaction():
+        harbour.make_tables()
+        _fill(harbour, random.Random(1907))
+    harbour.finish()
+
+
+def _fill(harbour: Harbour, chance: random.Random) -> None:
+    insert = harbour.fill
     insert("pontoons", [(i, name, side) for i, (name, side) in enumerate(_PONTOONS, 1)])
     insert("skippers", _skippers(chance))
     insert("boats", _boats(chance))
@@ -72,7 +81,7 @@ def _fill(connection: sqlite3.Connection, chance: random.Random) -> None:
     insert("bookings", bookings)
     for booking in bookings:
         if booking[4] in ("held", "berthed"):
-            connection.execute(
+            harbour.run(
                 "UPDATE berths SET state = ?, booking_id = ? WHERE id = ?",
                 ("taken" if booking[4] == "berthed" else "held", booking[0], booking[1]),
             )
