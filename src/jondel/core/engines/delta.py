@@ -23,6 +23,13 @@ class PutRow(NamedTuple):
     row: Row
 
 
+NULL_FIELD = "\\N"
+"""Stands for NULL where rows are told as text; no value is told so that reads like it."""
+
+Fields: TypeAlias = list[str]
+"""Some rows as text, their fields one behind another; see ``value_text``."""
+
+
 class PresentKeys(Protocol):
     """The keys that a table has now, for whoever knows all of them and perhaps more."""
 
@@ -44,13 +51,16 @@ class TableDelta:
 
     ``whole``: what is put is all there is, and what was there before goes. ``gone`` are the
     positions of rows that went; of a table whose rows have no address, the rows themselves, each
-    as often as it went. ``present`` tells, where it is not known which rows went, which stayed.
+    as often as it went. ``bulk`` are rows that are put as well, where many are told as text, which
+    costs less; only of a table that is told whole. ``present`` tells, where it is not known which
+    rows went, which stayed.
     """
 
     table: TableId
     whole: bool
     gone: Iterable[Position] = ()
     put: Iterable[PutRow] = ()
+    bulk: Iterable[Fields | list[PutRow]] = ()
     present: PresentKeys | None = None
 
 

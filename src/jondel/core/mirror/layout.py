@@ -7,10 +7,12 @@ sort and compare them: stored where the column is in the key, computed otherwise
 
 from __future__ import annotations
 
+import math
 import zlib
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from jondel.core.engines.delta import NULL_FIELD
 from jondel.core.engines.sqlite.sql_text import quoted, quoted_list
 from jondel.core.model.addresses import TableId
 from jondel.core.model.exact_order import order_bytes
@@ -21,6 +23,8 @@ from jondel.core.model.values import Clipped, Exact, Row, ShownRow, StoredValue,
 ORDER_FUNCTION = "jondel_order"
 """Takes a kind and a text, and gives the bytes that sort as the value does."""
 _ROW_NUMBER = "~row"
+NOT_A_NUMBER = "NaN"
+"""How that is stored: SQLite has no such real number."""
 
 
 def exact_kind(column: Column) -> str | None:
@@ -33,6 +37,8 @@ def exact_kind(column: Column) -> str | None:
 def decoded(column: Column, stored: Value) -> Value:
     """The value that is stored so in a column."""
     kind = exact_kind(column)
+    if stored == NOT_A_NUMBER and column.type.kind == "real":
+        return math.nan
     if kind is not None:
         if isinstance(stored, str):
             return Exact(kind, stored)
@@ -43,6 +49,8 @@ def decoded(column: Column, stored: Value) -> Value:
 
 def encoded(value: StoredValue) -> StoredValue:
     """How a value is stored."""
+    if isinstance(value, float) and math.isnan(value):
+        return NOT_A_NUMBER
     return value.text if isinstance(value, Exact) else value
 
 
@@ -85,22 +93,45 @@ class MirrorTable(NamedTuple):
         return [self.table.column_names.index(name) for name in self.table.position_columns]
 
     def statement(self) -> str:
-        """The statement that makes the table."""
+        """The statement that makes the table, but for what is computed."""
         key = self._key_places
         parts = [quoted(name) for name in self.columns]
-        for place, name in self.orders.items():
-            if place in key:
-                parts.append(quoted(name))
-            else:
-                kind = (exact_kind(self.table.columns[place]) or "").replace("'", "''")
-                made = f"{ORDER_FUNCTION}('{kind}', {quoted(self.columns[place])})"
-                parts.append(f"{quoted(name)} AS ({made})")
+        parts += [quoted(name) for place, name in self.orders.items() if place in key]
         if self.number is not None:
             parts.append(f"{quoted(self.number)} INTEGER PRIMARY KEY")
         elif key:
             parts.append(f"PRIMARY KEY ({quoted_list(self.address)})")
         without = " WITHOUT ROWID" if key else ""
         return f"CREATE TABLE {quoted(self.name)}({', '.join(parts)}){without}"
+
+    def computing_statements(self) -> list[str]:
+        """The statements that add what is computed, once the table is filled: SQLite computes it
+        for each row that is written, though it stores none of it."""
+        key = self._key_places
+        return [
+            f"ALTER TABLE {quoted(self.name)} ADD COLUMN {quoted(name)} "
+            f"AS ({self._order_sql(place, quoted(self.columns[place]))})"
+            for place, name in self.orders.items()
+            if place not in key
+        ]
+
+    def _order_sql(self, place: int, value: str) -> str:
+        kind = (exact_kind(self.table.columns[place]) or "").replace("'", "''")
+        return f"{ORDER_FUNCTION}('{kind}', {value})"
+
+    def from_fields(self, first: int) -> list[str]:
+        """What is stored of a row that is told as text, its fields being parameters from a number
+        on; real numbers come as such."""
+        null = NULL_FIELD.replace("'", "''")
+        read: list[str] = []
+        for number, column in enumerate(self.table.columns, first):
+            field = f"?{number}" if column.not_null else f"nullif(?{number}, '{null}')"
+            kind = column.type.kind
+            forms = {"integer": f"CAST({field} AS INTEGER)", "blob": f"unhex({field})",
+                     "real": f"?{number}"}  # fmt: skip
+            read.append(forms.get(kind, field))
+        keyed = [p for p in self._key_places if p in self.orders]
+        return read + [self._order_sql(place, f"?{first + place}") for place in keyed]
 
     @property
     def stored_names(self) -> tuple[str, ...]:

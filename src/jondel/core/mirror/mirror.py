@@ -7,6 +7,7 @@ does an error. Processes take turns.
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
@@ -28,6 +29,8 @@ from jondel.core.model.schema import Schema
 
 FILE_NAME = "mirror.db"
 _LATER = "later.json"
+_UNFINISHED = "mirror.making"
+_CACHE_KIB = 64 << 10
 _DOCUMENT = "jondel_mirror"
 """The table with the schema, one row; its name is no table's that is mirrored, since these are
 spelled with the levels they have, or as ``Layout`` makes them different."""
@@ -70,7 +73,18 @@ class Mirror:
             StoreUnavailable: it cannot be written.
         """
         private_folder(self.path.parent)
-        with held(self._lock), self._explained(), closing(self._opened()) as connection:
+        with held(self._lock), self._explained():
+            if self.path.exists():
+                try:
+                    return self._updated(source, go_on)
+                except (apsw.CorruptError, apsw.NotADBError):
+                    self._remove()  # nothing is lost: the database has it all
+            return self._made(source, go_on)
+
+    def _updated(self, source: DeltaSource, go_on: GoOn) -> Kept:
+        with closing(self._opened(self.path)) as connection:
+            connection.pragma("journal_mode", "wal")
+            connection.pragma("synchronous", "normal")
             with connection:
                 before = self._with_later_mark(_kept(connection))
                 known = (before.mark, before.schema) if before is not None else (None, None)
@@ -78,12 +92,33 @@ class Mirror:
                     after, changed = self._take_in(connection, before, delta, go_on)
                 in_it = _mark_in(connection)
             if not changed:
-                replace_text(
-                    self._later,
-                    json.dumps({"after": in_it, "mark": after.mark}, sort_keys=True),
-                    mode=0o600,
-                )
+                later = json.dumps({"after": in_it, "mark": after.mark}, sort_keys=True)
+                replace_text(self._later, later)
             return after
+
+    def _made(self, source: DeltaSource, go_on: GoOn) -> Kept:
+        """Make it under another name, without a journal, and give it its name in the end."""
+        unfinished = self.path.with_name(_UNFINISHED)
+        unfinished.unlink(missing_ok=True)
+        try:
+            with closing(self._opened(unfinished)) as connection:
+                connection.pragma("journal_mode", "off")
+                connection.pragma("synchronous", "off")
+                connection.pragma("locking_mode", "exclusive")
+                with connection, source.delta(None, None) as delta:
+                    after, _ = self._take_in(connection, None, delta, go_on)
+            with unfinished.open("rb") as file:
+                os.fsync(file.fileno())
+            unfinished.replace(self.path)
+            with closing(self._opened(self.path)) as connection:
+                connection.pragma("journal_mode", "wal")
+        finally:
+            unfinished.unlink(missing_ok=True)
+        return after
+
+    def _remove(self) -> None:
+        for ending in ("", "-wal", "-shm"):
+            self.path.with_name(f"{FILE_NAME}{ending}").unlink(missing_ok=True)
 
     @property
     def _later(self) -> Path:
@@ -100,11 +135,11 @@ class Mirror:
             pass  # none, or it was not written to its end
         return kept
 
-    def _opened(self) -> apsw.Connection:
-        connection = apsw.Connection(str(self.path))
+    @staticmethod
+    def _opened(path: Path) -> apsw.Connection:
+        connection = apsw.Connection(str(path))
         register_functions(connection)
-        connection.pragma("journal_mode", "wal")
-        connection.pragma("synchronous", "full")
+        connection.pragma("cache_size", -_CACHE_KIB)
         return connection
 
     @staticmethod
@@ -126,6 +161,9 @@ class Mirror:
                 taking_in = TakingIn(connection, kept_table, go_on)
                 taking_in.apply(told, is_new=kept_table.name in made)
                 changed |= taking_in.changed
+        for kept in new:
+            for statement in kept.computing_statements():
+                connection.execute(statement)
         document = as_document(delta.schema)
         if before is None or as_document(before.schema) != document:
             changed = True

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import cache
 from itertools import islice
-from typing import TypeVar
+from typing import TypeVar, cast
 
 import apsw
 
-from jondel.core.engines.delta import PresentKeys, TableDelta
+from jondel.core.engines.delta import NULL_FIELD, Fields, PresentKeys, PutRow, TableDelta
 from jondel.core.engines.sqlite.sql_text import mark_of, parameter_of, quoted, quoted_list
-from jondel.core.mirror.layout import MirrorTable, encoded
+from jondel.core.mirror.layout import NOT_A_NUMBER, MirrorTable, encoded
 from jondel.core.model.rows import Position
 from jondel.core.model.values import InvalidText, StoredValue
 
@@ -19,6 +20,7 @@ _AT_ONCE = 500
 _STAGED = "temp.jondel_staged"
 _STAGED_KEYS = "temp.jondel_keys"
 _BOTH = "temp.jondel_both"
+_MOST_PARAMETERS = 600
 _RANGES = 1000
 _WIDEST = 1 << 62
 """Above this, differences of numbers would be too large for a number."""
@@ -50,6 +52,7 @@ class TakingIn:
         how = self._plain_insert if is_new or not self._kept.address else self._upsert
         with self._noticing():
             self._write(how, rows, len(self._kept.stored_names))
+            self._write_bulk(self._name, told.bulk)
         if told.present is not None:
             self._remove_absent(told.present)
 
@@ -84,6 +87,34 @@ class TakingIn:
                 else:
                     plain.append(row)
             self._connection.executemany(usual, plain)
+
+    def _write_bulk(self, into: str, blocks: Iterable[Fields | list[PutRow]]) -> None:
+        """Insert rows that are told as text, several with one statement."""
+        kept = self._kept
+        width = len(kept.columns)
+        at_once = max(1, _MOST_PARAMETERS // max(1, width))
+        real = [n for n, column in enumerate(kept.table.columns) if column.type.kind == "real"]
+        names = quoted_list(kept.stored_names)
+
+        @cache
+        def statement(rows: int) -> str:
+            values = (", ".join(kept.from_fields(1 + width * row)) for row in range(rows))
+            return f"INSERT INTO {into}({names}) VALUES ({'), ('.join(values)})"
+
+        for block in blocks:
+            self._go_on()
+            if block and isinstance(block[0], PutRow):
+                rows = (kept.stored_row(*put) for put in block)
+                self._write(lambda marks: self._plain_insert(marks, into), rows,
+                            len(kept.stored_names))  # fmt: skip
+                continue
+            fields = cast("list[str | float | None]", block)
+            for place in real:
+                fields[place::width] = _real(cast("list[str]", fields[place::width]))
+            size = at_once * width
+            for first in range(0, len(fields), size):
+                part = fields[first : first + size]
+                self._connection.execute(statement(len(part) // width), part)
 
     def _plain_insert(self, marks: Sequence[str], into: str = "") -> str:
         names = quoted_list(self._kept.stored_names)
@@ -125,6 +156,7 @@ class TakingIn:
             rows = (self._kept.stored_row(*put) for put in told.put)
             width = len(self._kept.stored_names)
             self._write(lambda marks: self._plain_insert(marks, _STAGED), rows, width)
+            self._write_bulk(_STAGED, told.bulk)
             self._go_on()
             if self._kept.address:
                 self._replace_by_key(names)
@@ -220,6 +252,12 @@ class TakingIn:
                     f"(SELECT 1 FROM {_STAGED_KEYS} s WHERE {same})",
                     values,
                 )
+
+
+def _real(fields: list[str]) -> list[str | float | None]:
+    """Real numbers that are told as text, exactly; what is none stays as it is stored."""
+    none = {NULL_FIELD: None, NOT_A_NUMBER: NOT_A_NUMBER}
+    return [none[field] if field in none else float(field) for field in fields]
 
 
 def _alike(one: str, other: str) -> str:

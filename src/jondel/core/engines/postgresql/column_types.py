@@ -72,5 +72,5 @@ def value_of(column_type: ColumnType, text: bytes | None) -> StoredValue:
     if kind == "text":
         return read
     if kind == "boolean":
-        return Exact("boolean", "true" if read == "t" else "false")
+        return Exact("boolean", "true" if read.startswith("t") else "false")
     return Exact(column_type.name if kind == "other" else kind, read)

@@ -14,9 +14,9 @@ from typing import Any
 
 import psycopg
 
-from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
-from jondel.core.engines.postgresql.column_types import value_of
+from jondel.core.engines.delta import Delta, Fields, Mark, PutRow, TableDelta
 from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.copying import copied_as_text, copied_keys, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.heap_facts import (
     Connection,
@@ -29,7 +29,7 @@ from jondel.core.engines.postgresql.heap_facts import (
 )
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.session import Session
-from jondel.core.engines.postgresql.sql_text import named, quoted, quoted_list, source
+from jondel.core.engines.postgresql.sql_text import named, quoted, source
 from jondel.core.errors import TargetLocked
 from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
@@ -170,41 +170,34 @@ class _Reading:
         """What changed in a table, of which the number of rows tells whether any went."""
         since = self._since or {}
         was: int = since["tables"][str(number_of(table))]["rows"]
-        recent = f" WHERE {recent_since(since['oldest'])}"
+        recent = recent_since(since["oldest"])
         if not now.came and now.rows == was:
             self._note(table, now.rows)
         elif table.primary_key:
             self._note(table, now.rows)
-            put = self._rows(table, recent) if now.came else iter(())
+            put = copied_rows(self._connection, table, recent) if now.came else iter(())
             present = _Keys(self._connection, table, now.rows)
-            yield TableDelta(table.id, False, (), put, present)
+            yield TableDelta(table.id, False, put=put, present=present)
         elif was + now.came == now.rows:
             # All that were there are there and older: those that came are new ones.
             self._note(table, now.rows)
-            yield TableDelta(table.id, False, (), self._rows(table, recent))
+            yield TableDelta(table.id, False, put=copied_rows(self._connection, table, recent))
         else:
             yield self._whole(table)
 
     def _whole(self, table: Table) -> TableDelta:
-        return TableDelta(table.id, True, (), self._all_rows(table))
+        return TableDelta(table.id, True, bulk=self._all_rows(table))
 
-    def _all_rows(self, table: Table) -> Iterator[PutRow]:
+    def _all_rows(self, table: Table) -> Iterator[Fields | list[PutRow]]:
         rows = 0
-        for rows, put in enumerate(self._rows(table, ""), 1):  # noqa: B007 - counted
-            yield put
+        for count, block in copied_as_text(self._connection, table):
+            rows += count
+            yield block
         self._note(table, rows)
 
     def _note(self, table: Table, rows: int) -> None:
         number = number_of(table)
         self._told[str(number)] = {"files": self._facts[number].files, "rows": rows}
-
-    def _rows(self, table: Table, where: str) -> Iterator[PutRow]:
-        types = [column.type for column in table.columns]
-        key = [table.column_names.index(name) for name in table.position_columns]
-        columns = quoted_list(table.column_names)
-        for parts in _copied(self._connection, f"SELECT {columns} FROM {source(table)}{where}"):
-            row = tuple(value_of(t, part) for t, part in zip(types, parts, strict=True))
-            yield PutRow(tuple(row[place] for place in key), row)
 
     def _sequences(self) -> list[list[Any]]:
         """Of each its name, its last value, and whether that is taken."""
@@ -246,21 +239,8 @@ class _Keys:
         return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
 
     def keys(self, ends: tuple[int, int] | None) -> Iterator[Position]:
-        names = self._table.primary_key
-        types = [column.type for name in names if (column := self._table.column(name))]
-        where = f" WHERE {quoted(names[0])} BETWEEN {ends[0]} AND {ends[1]}" if ends else ""
-        sql = f"SELECT {quoted_list(names)} FROM {source(self._table)}{where}"
-        for parts in _copied(self._connection, sql):
-            yield tuple(map(value_of, types, parts))
-
-
-def _copied(connection: Connection, sql: str) -> Iterator[tuple[bytes | None, ...]]:
-    """The rows of a statement, as the server writes values. Percent signs in it are doubled."""
-    with (
-        connection.cursor() as cursor,
-        cursor.copy(f"COPY ({sql}) TO STDOUT".replace("%%", "%")) as copy,
-    ):
-        yield from copy.rows()
+        where = f"{self._first} BETWEEN {ends[0]} AND {ends[1]}" if ends else "TRUE"
+        return copied_keys(self._connection, self._table, where)
 
 
 def _source(table: Table) -> str:
