@@ -59,7 +59,7 @@ def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
     is_made = (folder / "made").exists()
     if fresh or not is_made:
         shutil.rmtree(folder, ignore_errors=True)
-    with private_server(folder, configuration="") as url:
+    with private_server(folder, configuration="", database="saltmarsh") as url:
         if fresh or not is_made:
             _forget_trail(url)
             sys.stderr.write("jondel: making the harbour's database …\n")

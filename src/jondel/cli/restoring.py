@@ -12,9 +12,8 @@ from jondel.cli.tables import tables_called
 from jondel.cli.target import opened
 from jondel.core.browse.display import line
 from jondel.core.diff.compare import Scope
-from jondel.core.errors import (
-    TargetError,
-)
+from jondel.core.engines.registry import other_host
+from jondel.core.errors import TargetError
 from jondel.core.files.json_values import dumped
 from jondel.core.formats.end_json import end_json
 from jondel.core.model.changes import RecordChange
@@ -48,7 +47,9 @@ def restore_database(
             else:
                 say(f"restoring {to.title} will undo this:")
                 print_changes(lost, rules_of(given.location))
-        if not confirmed(f"restore {given.name} to {to.title}?", yes):
+        host = other_host(target)
+        where = f"{given.name} on {host}" if host else given.name
+        if not confirmed(f"restore {where} to {to.title}?", yes):
             return
         if only is not None:
             done = restore(trail, given.database, to, only)

@@ -41,6 +41,7 @@ class _Wanted(NamedTuple):
     folder: str
     locale: str
     configuration: str
+    database: str
 
 
 def server_programs() -> Path | None:
@@ -55,7 +56,11 @@ def server_programs() -> Path | None:
 
 @contextmanager
 def private_server(
-    folder: Path | None = None, *, locale: str = "C.UTF-8", configuration: str = UNSAFE
+    folder: Path | None = None,
+    *,
+    locale: str = "C.UTF-8",
+    configuration: str = UNSAFE,
+    database: str = "postgres",
 ) -> Iterator[str]:
     """Have a server while the block lasts; gives the URL of its database.
 
@@ -78,7 +83,7 @@ def private_server(
                     )
                 )
             )
-        yield stack.enter_context(_kept(_Wanted(str(folder), locale, configuration)))
+        yield stack.enter_context(_kept(_Wanted(str(folder), locale, configuration, database)))
 
 
 @contextmanager
@@ -112,7 +117,8 @@ def _keep(wanted: _Wanted) -> None:
     programs = server_programs()
     assert programs is not None, "whoever started this has looked"
     _private(folder, user)
-    if not (data / "PG_VERSION").exists():
+    is_new = not (data / "PG_VERSION").exists()
+    if is_new:
         shutil.rmtree(data, ignore_errors=True)
         _run(
             [programs / "initdb", "-D", data, "-U", "jondel", "-A", "trust", "-E", "UTF8",
@@ -126,8 +132,10 @@ def _keep(wanted: _Wanted) -> None:
     is_ours = not _runs([*control, "status"], user)
     if is_ours:
         _run([*control, "-l", folder / "log", "-t", str(_START_SECONDS), "start"], user)
+    if is_new and wanted.database != "postgres":
+        _run([programs / "createdb", "-h", folder, "-U", "jondel", wanted.database], user)
     try:
-        sys.stdout.write(f"postgresql://jondel@/postgres?host={folder}\n")
+        sys.stdout.write(f"postgresql://jondel@/{wanted.database}?host={folder}\n")
         sys.stdout.flush()
         while sys.stdin.read(1):
             pass

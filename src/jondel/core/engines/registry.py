@@ -61,6 +61,12 @@ def server_address(target: str | os.PathLike[str]) -> ServerAddress | None:
     return cast("ServerAddress", import_module(server).address_of(words)) if server else None
 
 
+def other_host(target: str | os.PathLike[str]) -> str:
+    """The machine that a database is on, where that is not this one; else nothing."""
+    address = server_address(target)
+    return "" if address is None or address.is_local else address.host
+
+
 def is_on_server(location: str) -> bool:
     """Whether a database at a location is one that a server has."""
     return location.partition("://")[0] in _SERVERS and "://" in location

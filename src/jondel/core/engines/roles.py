@@ -237,6 +237,9 @@ class Scanner(Protocol):
 class Commits(Protocol):
     """Tells what was committed."""
 
+    look_every_seconds: float
+    """The least time from one look at the token to the next that is no burden to anybody."""
+
     def change_token(self) -> Hashable:
         """A value that differs after another connection has committed something.
 

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Literal, NotRequired, TypedDict
 
 from jondel.core.browse.links import Link, LinkDecisions
 from jondel.core.diff.noise import KINDS, NoiseRules, check_rule
+from jondel.core.engines.registry import is_on_server
 from jondel.core.errors import RuleInvalid
 from jondel.core.files.claims import held
 from jondel.core.files.home import jondel_home, private_folder
@@ -34,7 +35,8 @@ class Project:
     """The project of the database at a location."""
 
     def __init__(self, location: str, home: Path | None = None) -> None:
-        self._folder = Path(location).parent
+        # A server's database belongs to the project that one is in.
+        self._folder = Path.cwd() if is_on_server(location) else Path(location).parent
         digest = hashlib.sha256(location.encode("utf-8", "surrogateescape")).hexdigest()[:16]
         self._fallback = (home or jondel_home()) / "projects" / f"{digest}.toml"
         self._lock = self._fallback.with_name("lock")

@@ -112,4 +112,4 @@ def watch(
             if not in_trouble:
                 in_trouble = True
                 trouble(error)
-        stop.wait(LOOK_EVERY_SECONDS)
+        stop.wait(max(LOOK_EVERY_SECONDS, commits_of(database).look_every_seconds))

@@ -31,6 +31,13 @@ class FoldedTables(NamedTuple):
 Entry: TypeAlias = Table | FoldedTables
 
 
+def shown_names(tables: Sequence[Table]) -> dict[TableId, str]:
+    """What each table is called in a list: by its own name where all are in one schema."""
+    if len({table.id[:-1] for table in tables}) <= 1:
+        return {table.id: table.name for table in tables}
+    return {table.id: table.title for table in tables}
+
+
 def changed_first(tables: Sequence[Table], facts: TableFacts) -> list[Table]:
     """The tables that changed, or have something drafted, before the others."""
     return sorted(tables, key=lambda table: not _has_changes(table, facts))
@@ -50,7 +57,8 @@ def folded(tables: Sequence[Table], facts: TableFacts, shown: TableId | None) ->
 
 def found_tables(tables: Sequence[Table], typed: str) -> list[Table]:
     """The tables that what was typed may mean, the best first."""
-    ranked = [(_rank(table.title, typed), table) for table in tables]
+    by_whole_name = "." in typed
+    ranked = [(_rank(t.title if by_whole_name else t.name, typed), t) for t in tables]
     found = [(rank, table) for rank, table in ranked if rank is not None]
     return [table for _, table in sorted(found, key=lambda entry: entry[0])]
 

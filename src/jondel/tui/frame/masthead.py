@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from datetime import datetime
-from pathlib import Path
 from typing import NamedTuple
 
 from jondel.core.browse.display import grouped, line
+from jondel.core.engines.registry import name_of
 from jondel.core.trail.trail import Step
 from jondel.tui.services.early_look import Identity
 from jondel.tui.services.moments import NOW, GoneStep, Now, Resolved
@@ -25,6 +25,8 @@ class MastheadState(NamedTuple):
     stale_since: datetime | None = None
     """When what is shown of now was read, where nothing later could be."""
     read_only: bool = False
+    host: str = ""
+    """The machine that the database is on, where that is not this one."""
     draft_size: int = 0
     busy_with: str = ""
     watching: str = ""
@@ -39,10 +41,13 @@ class Masthead(Band):
 
     def show_state(self, state: MastheadState) -> None:
         """Say how things are."""
-        name = state.identity.name if state.identity else Path(state.location).name
+        name = state.identity.name if state.identity else name_of(state.location)
         left = [(" Jondel ", "strong"), (f" {line(name, _NAME_CHARACTERS)} ", "plain")]
         if state.identity:
             left.append((f" {state.identity.engine}  ", "dim"))
+        if state.host:
+            locked = "locked, Ctrl+R unlocks" if state.read_only else "unlocked"
+            left.append((f" on {line(state.host, _TITLE_CHARACTERS)} · {locked} ", "flag"))
         left += _moment(state)
         if state.draft_size:
             left.append((f"  * {grouped(state.draft_size)} not written, W writes ", "draft"))

@@ -82,6 +82,7 @@ class Surroundings:
                 live_is_readable=not self.desk.follower.trouble,
                 stale_since=self.desk.loader.stale_since,
                 read_only=writing.read_only,
+                host=writing.host,
                 draft_size=len(drafts.draft) if drafts is not None else 0,
                 busy_with=busy[-1] if busy else self.going,
                 watching=self._watch_words(),

@@ -25,6 +25,7 @@ from jondel.tui.frame.listed_tables import (
     changed_first,
     folded,
     found_tables,
+    shown_names,
 )
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.sheet.row_marks import DRAFT_MARK
@@ -107,6 +108,7 @@ class TableList(OptionList):
         self._cuts: Mapping[TableId, str] = {}
         self._prompts_for: list[tuple[object, ...]] = []
         self._measured: list[TableId] = []
+        self._names: Mapping[TableId, str] = {}
         self.wanted_width = 0
         """How many cells would show all names whole."""
         self.typed = ""
@@ -140,6 +142,7 @@ class TableList(OptionList):
         addresses = [table.id for table in tables]
         if addresses != self._measured:
             self._measured, self.wanted_width = addresses, _wanted_width(tables)
+            self._names = shown_names(tables)
         self._tables, self._facts, self._changed_first = tables, facts, changed_first
         self._relist()
 
@@ -233,6 +236,9 @@ class TableList(OptionList):
     def _room(self) -> int:
         return max(8, self.scrollable_content_region.width or 24)
 
+    def _named(self, table: Table) -> str:
+        return self._names.get(table.id, table.title)
+
     def _tail(self, table: Table, room: int) -> str:
         """What stands at the end of a table's line."""
         counts = self._facts.counts
@@ -241,7 +247,7 @@ class TableList(OptionList):
         if table.unreadable or (count is None and table.id in counts):
             right = UNREADABLE
         kind = {"view": "view ", "virtual table": "virtual "}.get(table.kind, "")
-        if kind and len(kind) + len(right) + len(table.title) + 1 > room:
+        if kind and len(kind) + len(right) + len(self._named(table)) + 1 > room:
             kind = kind[0] + " "
         return f" {kind}{right}"
 
@@ -252,8 +258,8 @@ class TableList(OptionList):
         shown: dict[TableId, str] = {}
         for table in self._entries:
             # Most names are short, and there may be thousands of them.
-            if isinstance(table, Table) and len(table.title) + _LONGEST_TAIL > room:
-                shown[table.id] = safe_name(table.id)
+            if isinstance(table, Table) and len(self._named(table)) + _LONGEST_TAIL > room:
+                shown[table.id] = safe_name(self._named(table))
                 rooms[shown[table.id]] = max(3, room - len(self._tail(table, room)))
         cuts = cut_names(list(rooms), rooms)
         self._cuts = {name: cuts[text] for name, text in shown.items()}
@@ -265,7 +271,7 @@ class TableList(OptionList):
             return Text(words, style, no_wrap=True, overflow="ellipsis")
         room = self._room
         table, tail = line, self._tail(line, room)
-        name = self._cuts.get(table.id) or safe_name(table.id)
+        name = self._cuts.get(table.id) or safe_name(self._named(table))
         text = Text(fitted_text(name, max(3, room - len(tail))), no_wrap=True)
         lit = table is self._lit
         text.append(tail, None if lit else ink(self, "sand-dim"))
@@ -376,6 +382,7 @@ def _identity(line: Entry) -> tuple[TableId, TableKind] | None:
 
 
 def _wanted_width(tables: Sequence[Table]) -> int:
-    names = max((cell_len(safe_name(table.id)) for table in tables), default=0)
+    shown = shown_names(tables).values()
+    names = max((cell_len(safe_name(name)) for name in shown), default=0)
     views = any(table.kind != "table" for table in tables)
     return names + 2 + _COUNT_CELLS + (2 if views else 0)

@@ -28,10 +28,14 @@ class Identity(NamedTuple):
     name: str
     engine: str
     notices: tuple[str, ...]
+    look_every_seconds: float = 0.0
+    """See ``Commits``."""
 
     @classmethod
     def of(cls, database: Database) -> Identity:
-        return cls(database.name, database.engine, database.notices)
+        commits = database.commits
+        pause = commits.look_every_seconds if commits is not None else 0.0
+        return cls(database.name, database.engine, database.notices, pause)
 
 
 class Look(NamedTuple):

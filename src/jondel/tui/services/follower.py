@@ -11,6 +11,7 @@ from textual.message import Message
 from textual.timer import Timer
 from textual.widget import Widget
 
+from jondel.core.engines.registry import is_on_server
 from jondel.core.errors import Cancelled, JondelError, TargetBusy
 from jondel.core.trail.watch import LOOK_EVERY_SECONDS, Settling, WatchTimes
 from jondel.tui.services.early_look import Identity, Look
@@ -76,6 +77,7 @@ class Follower(Widget):
         self._polling = False
         self._trail_checked = time.monotonic()
         self._ticks_to_skip = 0
+        self._look_again_at = 0.0
         self._changes_in_a_row = 0
         self._trail_is_open = False
         self._settling: Settling | None = None
@@ -155,6 +157,13 @@ class Follower(Widget):
             problem = error
         self.post_message(self.TrailOpened(problem))
 
+    @property
+    def _pause(self) -> float:
+        """The least time from one look to the next."""
+        if self._identity is None:
+            return _POLL_SECONDS if is_on_server(self._workspace.location) else 0.0
+        return self._identity.look_every_seconds
+
     def _tick(self) -> None:
         now = time.monotonic()
         if self._trail_is_open and now - self._trail_checked >= _TRAIL_CHECK_SECONDS:
@@ -162,7 +171,8 @@ class Follower(Widget):
             self._check_trail()
         if self._ticks_to_skip:
             self._ticks_to_skip -= 1
-        elif not self._polling:
+        elif not self._polling and now >= self._look_again_at:
+            self._look_again_at = now + self._pause
             self._polling = True
             self._poll()
 

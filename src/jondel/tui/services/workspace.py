@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from jondel.core.browse.desk_layout import DeskLayoutFile
 from jondel.core.browse.first_table import LastTable, first_table
-from jondel.core.engines.registry import location_of
+from jondel.core.engines.registry import location_of, other_host
 from jondel.core.errors import StoreUnavailable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
@@ -52,7 +52,7 @@ class Workspace:
         self.trail = TrailService(self.location, survey)
         self.rows = RowService(target, early, self.trail, survey)
         self.comparisons = Comparisons(self.trail, survey)
-        self.writing = Writing(self.trail, survey, read_only=read_only)
+        self.writing = Writing(self.trail, survey, read_only=read_only, host=other_host(target))
         self._survey = survey
         self._app = WorkThread("app")
         self.last_table: TableId | None = None

@@ -32,11 +32,16 @@ class Writing:
     It is one transaction each. What is stopped is not written; once it is, it is seen through.
     """
 
-    def __init__(self, trail: TrailService, survey: MomentReader, *, read_only: bool) -> None:
+    def __init__(
+        self, trail: TrailService, survey: MomentReader, *, read_only: bool, host: str = ""
+    ) -> None:
+        """``host``: the machine that the database is on, where that is not this one: nothing is
+        written then until that is allowed."""
         self._trail = trail
         self._survey = survey
         self.always_read_only = read_only
-        self.read_only = read_only
+        self.host = host
+        self.read_only = read_only or bool(host)
 
     def require_allowed(self) -> None:
         """Raises ``WriteRefused`` where nothing is to be written."""

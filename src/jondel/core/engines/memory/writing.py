@@ -23,6 +23,8 @@ class MemoryCommits:
     def change_token(self) -> Hashable:
         return self._access.tables.commits
 
+    look_every_seconds = 0.0
+
     def mark(self, *, exact: bool = False) -> CommitMark:
         return self._access.tables.commits
 

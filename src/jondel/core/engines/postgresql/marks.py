@@ -33,6 +33,8 @@ class ServerMark:
 class ServerCommits:
     """See ``Commits``."""
 
+    look_every_seconds = 0.25
+
     def __init__(self, session: Session) -> None:
         self._session = session
 

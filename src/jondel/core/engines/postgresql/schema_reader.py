@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import psycopg
 
 from jondel.core.engines.postgresql.column_types import TypeFacts, column_type, value_of
+from jondel.core.engines.postgresql.sql_text import named
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import (
     Column,
@@ -99,6 +100,14 @@ FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE k.contype IN ('c', 'x', 'f') AND {_OURS}
 ORDER BY 1, 2, 3, 4
 """
+
+
+_PLAIN_TYPES = frozenset(
+    {"bool", "bpchar", "bytea", "date", "float4", "float8", "inet", "int2", "int4", "int8",
+     "interval", "json", "jsonb", "numeric", "text", "time", "timestamp", "timestamptz", "timetz",
+     "uuid", "varchar", "xml"}
+)  # fmt: skip
+"""Types that are meant by their names alone: ours come first on any search path we set."""
 
 
 class ServerSchema(NamedTuple):
@@ -200,8 +209,7 @@ class _Reading:
                 self._filled_in[table][name] = as_text(
                     value_of(columns[table][-1].type, filled_in.encode())
                 )
-            doubled = base.replace('"', '""'), base_schema.replace('"', '""')
-            casts[table][name] = f'"{doubled[1]}"."{doubled[0]}"'
+            casts[table][name] = _cast(base_schema, base)
         return columns, casts
 
     def _links(self, ids: dict[str, TableId]) -> dict[str, tuple[ForeignKey, ...]]:
@@ -221,6 +229,13 @@ class _Reading:
                     )
                 )
         return {table: tuple(keys) for table, keys in found.items()}
+
+
+def _cast(schema: str, name: str) -> str:
+    """A type's name as it stands in a cast; the server's own ones without their schema."""
+    if schema == "pg_catalog" and name in _PLAIN_TYPES:
+        return name
+    return named(TableId(schema, name))
 
 
 def _plain(value: bytes | None) -> str | None:

@@ -241,6 +241,8 @@ class SqliteDatabase(SqliteReader):
 class LiveSqliteDatabase(SqliteDatabase):
     """The file that an app works with."""
 
+    look_every_seconds = 0.0
+
     def __init__(self, path: Path, *, lock: bool = False) -> None:
         reading = LiveReader(path, threading.Event(), lock=lock)
         self._reading = reading
