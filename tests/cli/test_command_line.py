@@ -143,7 +143,7 @@ def test_databases_in_a_folder_are_found(
         pytest.param(["snapshot", "gone.db"], 1, "gone.db: no such file", id="missing"),
         pytest.param(["snapshot", "."], 1, "a directory", id="directory"),
         pytest.param(["snapshot", "text.db"], 1, "not a SQLite database", id="not-a-database"),
-        pytest.param(["trail", "postgres://x/y"], 1, "postgres://", id="other-engine"),
+        pytest.param(["trail", "mysql://x/y"], 1, "mysql://", id="other-engine"),
         pytest.param(["diff", "app.db", "nowhere"], 1, "'nowhere'", id="unknown-label"),
         pytest.param(["diff", "app.db", "start", "nope"], 1, "'nope'", id="unknown-second-label"),
         pytest.param(

@@ -15,13 +15,13 @@ from typing import NoReturn
 
 from jondel import __version__
 from jondel.cli.problems import UsageProblem
-from jondel.core.errors import JondelError
+from jondel.core.errors import JondelError, PasswordNeeded
 
 _OUTPUT_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EBADF, errno.EFBIG)
 COMMANDS = frozenset(
     (
         *("open", "demo", "find", "snapshot", "trail", "record", "watch", "diff", "compare"),
-        *("restore", "take-back", "query", "history", "noise", "store"),
+        *("restore", "take-back", "query", "history", "noise", "store", "test", "create"),
     )
 )
 """What is a command; any other first word is a target. A file of such a name goes by ``./name``."""
@@ -37,7 +37,7 @@ def main() -> None:
     forms = {argument.rpartition("=")[2] for argument in sys.argv[1:]}
     _prepare_output(for_programs=not forms.isdisjoint(("--json", "json", "csv")))
     try:
-        status = _run(sys.argv[1:])
+        status = _run_with_password(sys.argv[1:])
         sys.stdout.flush()
     except UsageProblem as error:
         _stop(str(error), 2)
@@ -87,6 +87,22 @@ def _prepare_output(*, for_programs: bool) -> None:
             sys.stdout.reconfigure(encoding="utf-8", errors="surrogateescape")
         else:
             sys.stdout.reconfigure(errors="replace")
+
+
+def _run_with_password(arguments: list[str]) -> int:
+    try:
+        return _run(arguments)
+    except PasswordNeeded as error:
+        from jondel.cli.connecting import with_password
+
+        needed = [error]  # the first try was this one
+
+        def run() -> int:
+            if needed:
+                raise needed.pop()
+            return _run(arguments)
+
+        return with_password(run)
 
 
 def _run(arguments: list[str]) -> int:

@@ -23,15 +23,18 @@ def open_demo(fresh: bool, clock: str | None, engine: str) -> None:
 
 
 def find_databases(folder: Path, as_json: bool) -> None:
-    """Print the databases below a folder."""
-    from jondel.core.browse.display import line, size_text
-    from jondel.core.engines.finder import find_in
+    """Print the databases of a project: files below a folder, and what its settings name."""
+    from jondel.core.browse.display import line
+    from jondel.core.find.looking import look_through
+    from jondel.core.find.words import as_plain, facts_of
 
-    databases = find_in(folder)
+    databases = look_through(folder)
     if as_json:
-        tell(dumped([{"path": str(f.path), "bytes": f.size} for f in databases]))
+        tell(dumped([as_plain(entry) for entry in databases]))
         return
     for entry in databases:
-        tell(f"{line(str(entry.path), 1000)}  {size_text(entry.size)}")
+        tell(f"{line(entry.shown, 1000)}  {line(facts_of(entry), 1000)}")
+        for place in entry.places:
+            tell(f"    in {line(place, 1000)}")
     if not databases:
         say(f"{folder}: no database found here")

@@ -133,7 +133,7 @@ _Add = Callable[[str, str, str], argparse.ArgumentParser]
 
 
 def _target(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("target", metavar="TARGET", help="path of the database")
+    parser.add_argument("target", metavar="TARGET", help="path or URL of the database")
 
 
 def _lock(parser: argparse.ArgumentParser) -> None:
@@ -223,7 +223,7 @@ def _add_opening(command: _Add) -> None:
     added = command(
         "open", "opening:open_target", "open the interface (the same as giving TARGET alone)"
     )
-    added.add_argument("target", metavar="TARGET", nargs="?", help="path of the database")
+    added.add_argument("target", metavar="TARGET", nargs="?", help="path or URL of the database")
     added.add_argument(
         "--read-only", action="store_true", help="write nothing to the database, whatever is done"
     )
@@ -384,6 +384,23 @@ def _add_asking(command: _Add) -> None:
     _json(added)
 
 
+def _add_connecting(command: _Add) -> None:
+    added = command(
+        "test",
+        "connecting:test_connection",
+        "try a connection to a server out: what it is, and what the user may do there",
+    )
+    _target(added)
+    _json(added)
+    added = command(
+        "create",
+        "connecting:create_database",
+        "make a database: an empty SQLite file, or one on a server",
+    )
+    _target(added)
+    _yes(added)
+
+
 def _add_keeping(command: _Add) -> None:
     added = command(
         "noise",
@@ -414,6 +431,7 @@ _GROUPS: dict[Callable[[_Add], None], tuple[str, ...]] = {
     _add_comparing: ("diff", "compare"),
     _add_restoring: ("restore", "take-back"),
     _add_asking: ("query", "history"),
+    _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }
 """What adds commands, and which."""

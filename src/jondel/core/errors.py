@@ -82,6 +82,17 @@ class TargetUnavailable(TargetError):
     """The database cannot be opened for another reason."""
 
 
+class PasswordNeeded(TargetUnavailable):
+    """The server wants a password, and none is known, or the one that is known is wrong.
+
+    ``location`` is the database's.
+    """
+
+    def __init__(self, message: str, location: str) -> None:
+        super().__init__(message)
+        self.location = location
+
+
 class FeatureMissing(JondelError):
     """A database cannot do what is asked of it; the message says what, and why."""
 

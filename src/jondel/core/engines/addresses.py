@@ -6,7 +6,7 @@ import os
 import re
 from collections.abc import Mapping
 from typing import NamedTuple
-from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit, urlunsplit
 
 from jondel.core.errors import TargetUnavailable
 
@@ -21,6 +21,8 @@ class ServerAddress(NamedTuple):
     host: str
     port: int | None
     name: str
+    has_password: bool = False
+    """Whether the URL holds one; it is not kept here."""
 
     @property
     def location(self) -> str:
@@ -73,8 +75,19 @@ def parsed(url: str, scheme: str, defaults: Mapping[str, str], usual_port: int) 
 
         user = getpass.getuser()
     return ServerAddress(
-        scheme, user, host, None if given_port == usual_port else given_port, name or user
+        scheme,
+        user,
+        host,
+        None if given_port == usual_port else given_port,
+        name or user,
+        parts.password is not None,
     )
+
+
+def with_name(url: str, name: str) -> str:
+    """The URL of another database of the same server, for the same user."""
+    parts = urlsplit(url)
+    return urlunsplit(parts._replace(path=f"/{quote(name, safe='')}"))
 
 
 def _number(text: str) -> int | None:

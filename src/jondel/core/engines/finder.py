@@ -13,7 +13,7 @@ from jondel.core.errors import TargetNotFound
 from jondel.core.files.home import jondel_home
 
 _SMALLEST = 512
-_SKIPPED_FOLDERS = frozenset({".git", ".hg", "node_modules", "__pycache__", ".venv", "venv"})
+SKIPPED_FOLDERS = frozenset({".git", ".hg", "node_modules", "__pycache__", ".venv", "venv"})
 _MOST_FOLDERS = 20_000
 _CATALOGUE = "catalogue.db"
 
@@ -58,7 +58,7 @@ def _candidates(folder: Path, home: str) -> Iterator[Found]:
         visited += 1
         if visited > _MOST_FOLDERS:
             return
-        folders[:] = sorted(name for name in folders if name not in _SKIPPED_FOLDERS)
+        folders[:] = sorted(name for name in folders if name not in SKIPPED_FOLDERS)
         if os.path.realpath(where) == home or _is_store(where, files):
             folders.clear()
             continue

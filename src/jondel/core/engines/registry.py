@@ -15,11 +15,16 @@ from jondel.core.engines.protocol import Database
 from jondel.core.errors import TargetNotFound, TargetUnavailable
 
 if TYPE_CHECKING:
+    from types import ModuleType
+
     from jondel.core.engines.addresses import ServerAddress
+    from jondel.core.engines.server_report import ServerReport
 
 _SQLITE_MODULE = "jondel.core.engines.sqlite.database"
 _SERVERS = {"postgresql": "jondel.core.engines.postgresql.address"}
 """By scheme, the module that knows a server's addresses and opens them."""
+_EXAMINERS = {"postgresql": "jondel.core.engines.postgresql.examining"}
+"""The same for trying connections out."""
 
 
 def open_database(target: str | os.PathLike[str], *, lock: bool = False) -> Database:
@@ -59,6 +64,40 @@ def server_address(target: str | os.PathLike[str]) -> ServerAddress | None:
     words = os.fspath(target)
     server = _server_of(words)
     return cast("ServerAddress", import_module(server).address_of(words)) if server else None
+
+
+def examine(target: str | os.PathLike[str]) -> ServerReport:
+    """Try a connection out.
+
+    Raises:
+        TargetError: it cannot be had; the message says why and what to do.
+    """
+    return cast("ServerReport", _of_server(target).examine(os.fspath(target)))
+
+
+def databases_beside(target: str | os.PathLike[str]) -> tuple[str, ...]:
+    """The databases of the same server. Raises ``TargetError``."""
+    return cast("tuple[str, ...]", _of_server(target).databases_at(os.fspath(target)))
+
+
+def create_database(target: str | os.PathLike[str]) -> None:
+    """Make a database that is not there yet: an empty file, or one on a server.
+
+    Raises:
+        TargetError: it is there, or cannot be made.
+    """
+    if _server_of(os.fspath(target)) is not None:
+        _of_server(target).create_database(os.fspath(target))
+        return
+    import_module("jondel.core.engines.sqlite.whole_file").make_empty(Path(location_of(target)))
+
+
+def _of_server(target: str | os.PathLike[str]) -> ModuleType:
+    server = _server_of(os.fspath(target))
+    if server is None:
+        raise TargetUnavailable(f"{target}: this is a file; only a server is connected to")
+    import_module(server).require_driver(os.fspath(target))
+    return import_module(_EXAMINERS[_scheme_of(os.fspath(target))])
 
 
 def other_host(target: str | os.PathLike[str]) -> str:

@@ -28,17 +28,22 @@ def address_of(url: str) -> ServerAddress:
 def open_at(url: str) -> Database:
     """Open the database at a URL. Raises ``TargetError``."""
     address = address_of(url)
-    if find_spec("psycopg") is None:
-        raise TargetUnavailable(
-            f"{address.location}: the driver for PostgreSQL is missing; "
-            "install it with: pip install 'jondel[postgresql]'"
-        )
+    require_driver(url)
     from jondel.core.engines.postgresql.database import open_server  # needs the driver
 
-    return open_server(_for_driver(url), address.location, address.name)
+    return open_server(for_driver(url), address.location, address.name)
 
 
-def _for_driver(url: str) -> str:
+def require_driver(url: str) -> None:
+    """Raise ``TargetUnavailable`` where the driver is missing."""
+    if find_spec("psycopg") is None:
+        raise TargetUnavailable(
+            f"{address_of(url).location}: the driver for PostgreSQL is missing; "
+            "install it with: pip install 'jondel[postgresql]'"
+        )
+
+
+def for_driver(url: str) -> str:
     """The URL as the driver takes it: frameworks have options of their own there."""
     from psycopg.pq import Conninfo  # needs the driver
 

@@ -10,6 +10,9 @@ import psycopg
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 
+from jondel.core.engines.passwords import known_password
+from jondel.core.engines.postgresql.address import address_of
+from jondel.core.engines.postgresql.failures import why_not_reached
 from jondel.core.errors import (
     Cancelled,
     PermissionMissing,
@@ -41,26 +44,38 @@ class _AsSent(Loader):
 
 
 def connect(
-    target: str, what: str, *, writing: bool = False
+    target: str, what: str, *, writing: bool = False, as_the_app: bool = False
 ) -> psycopg.Connection[tuple[Any, ...]]:
     """Connect to a database by its URL; for reading, unless it is for ``writing``.
 
-    ``what`` names it in messages: the URL may hold a password.
+    ``as_the_app``: with the settings that the server has for everybody. ``what`` names it in
+    messages: the URL may hold a password.
 
     Raises:
         TargetError: it cannot be reached; the message says why.
     """
-    settings = {**_SETTINGS, **({"default_transaction_read_only": "off"} if writing else {})}
+    settings = (
+        {}
+        if as_the_app
+        else {**_SETTINGS, **({"default_transaction_read_only": "off"} if writing else {})}
+    )
     options = " ".join(f"-c {name}={_escaped(value)}" for name, value in settings.items())
+    address = address_of(target)
+    password = known_password(address)
+    more = {"password": password} if password is not None else {}
     with translated(what):
-        connection = psycopg.connect(
-            target,
-            autocommit=True,
-            options=options,
-            application_name="jondel",
-            client_encoding="utf8",
-            connect_timeout=10,
-        )
+        try:
+            connection = psycopg.connect(
+                target,
+                autocommit=True,
+                options=options,
+                application_name="jondel",
+                client_encoding="utf8",
+                connect_timeout=10,
+                **more,  # type: ignore[arg-type]
+            )
+        except psycopg.OperationalError as error:
+            raise why_not_reached(error, address) from error
         # Ours are written with their schemas. Not a setting to connect with: then what the path is
         # for this user would be known no more.
         connection.execute("SET search_path = pg_catalog")

@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import BinaryIO
 
+import apsw
 from xxhash import xxh3_128_digest
 
 from jondel.core.engines.pages import PagePeek, PageSource
@@ -67,6 +68,21 @@ def likeness(path: Path, state: PagePeek) -> float:
         return 0.0
     finally:
         file.close()
+
+
+def make_empty(path: Path) -> None:
+    """Make a database in which there is nothing yet.
+
+    Raises:
+        TargetUnavailable: something is there, or it cannot be made.
+    """
+    if os.path.lexists(path):
+        raise TargetUnavailable(f"{path}: something is there already")
+    try:
+        with closing(apsw.Connection(str(path))) as connection:
+            connection.execute("VACUUM")  # a file without any page is not one yet
+    except apsw.Error as error:
+        raise TargetUnavailable(f"{path}: cannot be made ({error})") from error
 
 
 def put_in_place(pages: PageSource, path: Path) -> Path | None:

@@ -1,0 +1,1 @@
+"""Finds databases: files, and what the app's own configuration says of servers."""
