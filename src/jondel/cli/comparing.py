@@ -12,6 +12,7 @@ from jondel.core.diff.compare import compare
 from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
+from jondel.core.find.connections import target_named
 from jondel.core.formats.changes_json import write_changes
 from jondel.core.model.changes import Changes
 from jondel.core.snapshots.catalogue import Snapshot
@@ -38,8 +39,8 @@ def compare_files(one: str, other: str, lock: bool, showing: Showing) -> int:
     from jondel.core.trail.two_files import two_files
 
     with (
-        closing(open_database(one, lock=lock)) as before,
-        closing(open_database(other, lock=lock)) as after,
+        closing(open_database(target_named(one), lock=lock)) as before,
+        closing(open_database(target_named(other), lock=lock)) as after,
     ):
         rules = rules_of(after.location, showing.noise)
         with two_files(before, after) as sides:

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from jondel.cli.output import confirmed, say, tell
 from jondel.core.errors import PasswordNeeded
 from jondel.core.files.json_values import dumped
+from jondel.core.find.connections import target_named
 
 _TRIES = 3
 
@@ -16,7 +17,7 @@ def test_connection(target: str, as_json: bool) -> None:
     """Connect once, and print what the server and the user are like."""
     from jondel.core.engines.registry import examine
 
-    report = examine(target)
+    report = examine(target_named(target))
     if as_json:
         tell(dumped(report._asdict()))
         return

@@ -11,11 +11,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from jondel.cli.problems import NoTerminal
-from jondel.core.errors import TargetError, TargetLocked, TargetNotFound
+from jondel.core.errors import TargetError, TargetLocked
+from jondel.core.find.connections import target_named
 from jondel.tui.services.early_look import EarlyLook
 
 if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
+    from jondel.tui.app import Wish
 
 
 def open_target(target: str | None, *, read_only: bool = False) -> None:
@@ -26,7 +28,28 @@ def open_target(target: str | None, *, read_only: bool = False) -> None:
     A target that cannot be used is reported at once, except one that is locked: that may pass, so
     the interface opens and keeps trying.
     """
-    _run(target or _found_here(), (), read_only=read_only)
+    opened = target_named(target) if target is not None else _chosen()
+    before: str | None = None
+    problem = ""
+    while opened is not None:
+        wish = None
+        try:
+            wish = _run(opened, (), read_only=read_only)
+        except TargetError as error:
+            if target is not None and before is None:
+                raise
+            problem = str(error)  # of what was chosen in the list
+        else:
+            problem = ""
+            if wish is None:
+                return
+        if wish == "other" and before is not None:
+            opened, before = before, opened
+            continue
+        chosen = _chosen(problem)
+        if chosen is None and not problem:
+            continue  # back to where one was
+        before, opened = (opened if not problem else before), chosen
 
 
 def open_demo(*, fresh: bool, clock: str | None, engine: str = "sqlite") -> None:
@@ -44,7 +67,9 @@ def open_demo(*, fresh: bool, clock: str | None, engine: str = "sqlite") -> None
         sys.stderr.write("jondel: making the harbour's database …\n")
         make_database(path)
     with harbour_desk(path, clock) as actions:
-        _run(str(path), actions)
+        wish = _run(str(path), actions)
+    if wish is not None:
+        open_target(None)
 
 
 def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
@@ -66,10 +91,30 @@ def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
             make_database(url)
             (folder / "made").touch()
         with harbour_desk(url, clock) as actions:
-            _run(url, actions)
+            wish = _run(url, actions)
+    if wish is not None:
+        open_target(None)
 
 
-def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> None:
+def _chosen(problem: str = "") -> str | None:
+    """Have a database be chosen; None where none was."""
+    _require_terminal()
+    from jondel.tui.opening.app import OpeningApp
+
+    app = OpeningApp(Path.cwd(), problem)
+    return app.run()
+
+
+def _require_terminal() -> None:
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise NoTerminal(
+            "the interface needs a terminal; for scripts there are `jondel snapshot`, `diff`, "
+            "`record` and `query` (see `jondel --help`)"
+        )
+
+
+def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> Wish | None:
+    """Run the interface; returns where a person wants to go from there."""
     early = EarlyLook(target)
     # What loading makes stays for good; looking for garbage in it would only cost time. The app
     # goes back to collecting once it is on the screen.
@@ -85,15 +130,12 @@ def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> 
     except TargetError:
         if not _is_recorded(target):
             raise
-    if not (sys.stdin.isatty() and sys.stdout.isatty()):
-        raise NoTerminal(
-            "the interface needs a terminal; for scripts there are `jondel snapshot`, `diff`, "
-            "`record` and `query` (see `jondel --help`)"
-        )
+    _require_terminal()
     app = JondelApp(target, actions, early, read_only=read_only)
     app.run()
     if app.failure is not None:
         raise app.failure
+    return app.wish
 
 
 def _is_recorded(target: str) -> bool:
@@ -103,21 +145,6 @@ def _is_recorded(target: str) -> bool:
 
     with closing(Trail(location_of(target))) as trail:
         return not trail.empty
-
-
-def _found_here() -> str:
-    from jondel.core.engines.finder import find_in
-
-    databases = find_in(Path())
-    if not databases:
-        raise TargetNotFound(
-            f"{Path.cwd()}: no database found in this folder; "
-            "give a path, as in `jondel app.db`, or try `jondel demo`"
-        )
-    if len(databases) > 1:
-        listed = ", ".join(str(entry.path) for entry in databases[:8])
-        raise TargetNotFound(f"several databases are here, name one: {listed}")
-    return str(databases[0].path)
 
 
 def _forget(path: Path) -> None:

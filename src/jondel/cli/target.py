@@ -11,6 +11,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import is_there, location_of, name_of, open_database
 from jondel.core.errors import TargetError
 from jondel.core.files.small_files import SmallFile
+from jondel.core.find.connections import target_named
 from jondel.core.trail.trail import Trail
 
 
@@ -21,6 +22,7 @@ class Target:
     """
 
     def __init__(self, words: str, lock: bool) -> None:
+        words = target_named(words)
         self._words = words
         self._lock = lock
         self._database: Database | None = None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import gc
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
 from textual import events
 from textual.app import App, SystemCommand
@@ -35,6 +35,10 @@ def _table_commands() -> type[Provider]:
     return TableCommands
 
 
+Wish: TypeAlias = Literal["list", "other"]
+"""Where a person wants to go: to the list of databases, or to the other one that is open."""
+
+
 class JondelApp(App[None]):
     """The full-screen interface on one database."""
 
@@ -58,6 +62,8 @@ class JondelApp(App[None]):
         """``read_only``: nothing can be edited, nor written in any other way."""
         super().__init__()
         self.workspace = Workspace(target, actions, early, read_only=read_only)
+        self.wish: Wish | None = None
+        """Where a person wanted to go when this ended; None for nowhere."""
         self._views = views
         self._main: MainScreen | None = None
         self._typed = TypedAhead(
@@ -132,6 +138,11 @@ class JondelApp(App[None]):
     def on_ready(self) -> None:
         gc.freeze()
         gc.enable()
+
+    async def leave_for(self, wish: Wish) -> None:
+        """End, and say where to go on."""
+        self.wish = wish
+        await self.action_quit()
 
     def action_command_palette(self) -> None:
         from jondel.tui.frame.palette import Palette

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import partial
 from typing import TYPE_CHECKING
 
 from jondel.tui.frame.commands import Command, Situation
@@ -40,6 +41,24 @@ class Application(Feature):
             "Everywhere",
             self._open_menu,
             ("f10",),
+        )
+        yield Command(
+            "databases",
+            "databases",
+            "open another database; this one's draft and trail stay as they are",
+            "Everywhere",
+            partial(desk.leave_for, "list"),
+            ("ctrl+o",),
+            steers=True,
+        )
+        yield Command(
+            "other database",
+            "other database",
+            "go to the database that was open before this one, and back",
+            "Everywhere",
+            partial(desk.leave_for, "other"),
+            ("f3",),
+            steers=True,
         )
         yield Command("quit", "leave", "leave", "Everywhere", desk.quit, ("ctrl+q",), steers=True)
         yield Command(

@@ -23,6 +23,7 @@ from jondel.tui.services.workspace import Workspace
 from jondel.tui.theme import DUSK, MORNING
 
 if TYPE_CHECKING:
+    from jondel.tui.app import Wish
     from jondel.tui.frame.dialog import Dialog
     from jondel.tui.frame.loader import Loader
     from jondel.tui.frame.message_line import MessageLine
@@ -224,6 +225,10 @@ class Desk:
     async def quit(self) -> None:
         """End the interface."""
         await self._screen.app.action_quit()
+
+    async def leave_for(self, wish: Wish) -> None:
+        """End the interface, to go on with another database."""
+        await self._screen.app.leave_for(wish)  # type: ignore[attr-defined]
 
     def copy(self, text: str) -> None:
         """Put a text on the clipboard."""

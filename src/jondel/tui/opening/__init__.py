@@ -1,0 +1,1 @@
+"""The view in which a database is chosen, before one is open."""
