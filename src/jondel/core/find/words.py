@@ -11,7 +11,8 @@ from jondel.core.find.looking import FoundDatabase
 
 def facts_of(entry: FoundDatabase) -> str:
     """What is known of a database, in one line."""
-    facts = [entry.engine if entry.engine != "sqlite" or entry.state else "", entry.state]
+    says_itself = entry.tables is not None or (not entry.state and entry.engine == "sqlite")
+    facts = ["" if says_itself else entry.engine, entry.state]
     if entry.size is not None:
         facts.append(size_text(entry.size))
     if entry.tables is not None:

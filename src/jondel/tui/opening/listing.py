@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
@@ -40,7 +41,8 @@ def groups(folder: Path) -> list[Group]:
     with suppress(JondelError):
         found = look_through(folder)
     here = tuple(
-        Choice(entry.target, entry.shown, facts_of(entry), entry.places) for entry in found
+        Choice(entry.target, _short(entry.shown, folder), facts_of(entry), entry.places)
+        for entry in found
     )
     known = {_location(choice.target) for choice in here}
     kept: Iterable[tuple[str, str]] = ()
@@ -57,6 +59,11 @@ def groups(folder: Path) -> list[Group]:
     )
     return [Group("found in this project", here), Group("kept connections", connections),
             Group("opened before", earlier)]  # fmt: skip
+
+
+def _short(shown: str, folder: Path) -> str:
+    """A path without the folder that is looked through."""
+    return os.path.relpath(shown, folder) if shown.startswith(f"{folder}/") else shown
 
 
 def _recorded() -> list[str]:
