@@ -34,11 +34,15 @@ _LONGEST_SETTLING = 6.0
 
 @dataclass(frozen=True)
 class Picture:
-    """A picture: the keys to press on a fresh demo, and the terminal's size in cells."""
+    """A picture: the keys to press on a fresh demo, and the terminal's size in cells; or on
+    another ``command`` of ours, run in a made-up project."""
 
     keys: str
     columns: int = 160
     lines: int = 47
+    command: tuple[str, ...] = ("demo", "--clock", CLOCK)
+    waits: float = 4.0
+    """Seconds until it is there."""
 
 
 # `a Return` is the first action, book a berth; each Down goes to the next one.
@@ -58,6 +62,12 @@ PICTURES = {
     "links": Picture("t b o o k Return v End Right Up Up Right"),
     "beside": Picture("t b o a t s Return t b e r Return bar"),
     "write": Picture("t b o a t s Return Right e 1 2 Return Down Delete W s"),
+    "open": Picture("Down Down", command=()),
+    "server": Picture(
+        "t b o o k Return w a Return ] c",
+        command=("demo", "--clock", CLOCK, "--engine", "postgresql"),
+        waits=20.0,
+    ),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
 }
@@ -120,6 +130,21 @@ def make_harbour(environment: dict[str, str], home: str) -> None:
     subprocess.run([sys.executable, "-c", program], env=variables, check=True)
 
 
+def make_project(home: Path) -> Path:
+    """An app's folder, with the demo's database and what its configuration says of others."""
+    project = home / "harbour-office"
+    (project / "config").mkdir(parents=True)
+    database = home / "demo" / "saltmarsh.db"
+    if database.exists():
+        shutil.copy(database, project / "saltmarsh.db")
+    (project / ".env").write_text("DATABASE_URL=postgresql://desk:x@localhost:5999/saltmarsh\n")
+    (project / "config" / "database.yml").write_text(
+        "office:\n  adapter: postgresql\n  host: pontoon.example.org\n  username: desk\n"
+        "  database: tides\ntest:\n  adapter: sqlite3\n  database: saltmarsh.db\n"
+    )
+    return project
+
+
 def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -> None:
     """Run the demo in a terminal, press the keys, and write what the window shows."""
     command = [
@@ -128,9 +153,7 @@ def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -
         sys.executable,
         "-m",
         "jondel",
-        "demo",
-        "--clock",
-        CLOCK,
+        *picture.command,
     ]
     terminal = subprocess.Popen(
         [
@@ -139,11 +162,12 @@ def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -
             *("-geometry", f"{picture.columns}x{picture.lines}+0+0", "-e", *command),
         ],
         env={**environment, "JONDEL_HOME": home},
+        cwd=make_project(Path(home)),
         start_new_session=True,
     )
     try:
         window = wait_for_window(environment)
-        settle(window, environment, least=4.0)
+        settle(window, environment, least=picture.waits)
         for key in picture.keys.split():
             name = {"[": "bracketleft", "]": "bracketright"}.get(key, key)
             xdotool(environment, "key", "--window", window, name)

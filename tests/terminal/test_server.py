@@ -83,7 +83,7 @@ def test_the_whole_loop_on_a_server(terminal, home: Path, size) -> None:  # type
     screen.press("U")
     screen.sees("Take back", "→ Quay")
     screen.press("Enter")
-    screen.sees("is taken back")
+    screen.sees("took back")
     assert _asked("SELECT name FROM boats WHERE id = 1") != [("Quay",)]
     screen.press("C-q")
     screen.sees("[ended with 0]")

@@ -58,7 +58,7 @@ class OpeningApp(App[str | None]):
 
     def compose(self) -> ComposeResult:
         with Vertical(id="opening"):
-            title = f" Jondel  open a database · {line(str(self._folder), 100)}"
+            title = f" Jondel  open a database · {line(self._folder.name, 100)}"
             yield Static(title, id="masthead", markup=False)
             yield OptionList(id="choices", markup=False)
             yield Static("", id="places", markup=False)
