@@ -20,9 +20,11 @@ from typing import Any
 
 import psycopg
 
+from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.model.addresses import TableId
 from jondel.core.model.filters import Arrangement, OrderKey
+from jondel.core.model.schema import Table
 from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.trail import Trail
 from jondel.core.trail.watch import watch
@@ -120,8 +122,7 @@ class Bench:
             order = Arrangement(order=(OrderKey("height", True),))
             for _ in range(self._runs):
                 for of, times in ((table, large), (few, small)):
-                    times.append(_seconds(lambda t=of: (database.rows.measure(t, quick=True),
-                                                        database.rows.read_window(t, 0, 128))))  # fmt: skip
+                    times.append(_seconds(lambda t=of: _first_rows(database, t)))
                 ours.append(_seconds(lambda: database.finder.first_rows(table, order, 100)))
                 theirs.append(
                     _seconds(
@@ -179,6 +180,11 @@ def _statements(app: psycopg.Connection[Any]) -> int:
         "SELECT xact_commit FROM pg_stat_database WHERE datname = current_database()"
     ).fetchone() or (0,)
     return int(count)
+
+
+def _first_rows(database: Database, table: Table) -> None:
+    extent = database.rows.measure(table, quick=True)
+    database.rows.read_window(table, 0, 128, extent=extent)
 
 
 def _copy(app: psycopg.Connection[Any]) -> None:
