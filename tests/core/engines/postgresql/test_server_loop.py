@@ -11,11 +11,20 @@ import psycopg
 import pytest
 from server_work import Work, make, naive_reading
 
+from jondel.core.engines.postgresql import writing
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
-from jondel.core.errors import RecordsMovedOn, StatementFailed, StatementRefused, WriteRefused
+from jondel.core.errors import (
+    RecordsMovedOn,
+    StatementFailed,
+    StatementRefused,
+    TargetError,
+    WriteError,
+    WriteRefused,
+)
 from jondel.core.model.addresses import TableId
 from jondel.core.model.values import Exact
+from jondel.core.model.writes import RowWrite, WritePlan
 from jondel.core.trail.history import record_history
 from jondel.core.trail.restore import restore, take_back_step
 from jondel.core.trail.step_statements import run_at
@@ -229,3 +238,49 @@ def test_statements_on_the_server_and_on_steps(
         with pytest.raises(error, match=words):
             rows(sql)
     assert rows("SELECT count(*) FROM boats") == [(3,)]
+
+
+def test_a_write_whose_connection_is_lost_is_told_truly(
+    database: Database, app: psycopg.Connection[Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    _run(
+        app,
+        "CREATE TABLE boats(id int PRIMARY KEY)",
+        "CREATE FUNCTION lost() RETURNS trigger LANGUAGE plpgsql AS "
+        "'BEGIN PERFORM pg_terminate_backend(pg_backend_pid()); RETURN new; END'",
+    )
+    write = RowWrite("insert", TableId("public", "boats"), (), (("id", 1),), "1", ("id",))
+    plan = WritePlan((write,), triggers=True)
+    assert database.writer is not None
+    for timing in ("AFTER INSERT ON boats", "AFTER INSERT ON boats DEFERRABLE INITIALLY DEFERRED"):
+        kind = "CONSTRAINT TRIGGER" if "DEFER" in timing else "TRIGGER"
+        _run(app, f"CREATE {kind} lost {timing} FOR EACH ROW EXECUTE FUNCTION lost()")
+        with pytest.raises(WriteError, match="the connection was lost; nothing was written"):
+            database.writer.apply(plan)
+        _run(app, "DROP TRIGGER lost ON boats")
+        assert app.execute("SELECT * FROM boats").fetchall() == []
+
+    def lost_on_the_way_back(connection: psycopg.Connection[Any]) -> str:
+        """The answer to the commit never arrives."""
+        number = str(connection.execute("SELECT pg_current_xact_id()::text").fetchone()[0], "ascii")  # type: ignore[index]
+        connection.pgconn.exec_(b"COMMIT")
+        connection.close()
+        return number
+
+    monkeypatch.setattr(writing, "_transaction_number", lost_on_the_way_back)
+    database.writer.apply(plan)
+    assert app.execute("SELECT * FROM boats").fetchall() == [(1,)]
+
+
+def test_a_lost_connection_is_made_again(database: Database, app: psycopg.Connection[Any]) -> None:
+    _run(app, "CREATE TABLE boats(id int PRIMARY KEY)")
+    assert database.commits is not None
+    before = database.commits.change_token()
+    _run(app, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> "
+         "pg_backend_pid() AND application_name = 'jondel' AND datname = current_database()",
+         "INSERT INTO boats VALUES (1)")  # fmt: skip
+    with pytest.raises(TargetError, match="terminat"):
+        database.commits.change_token()
+    assert database.commits.change_token() != before
+    table = database.schema().by_id[TableId("public", "boats")]
+    assert database.rows.measure(table).rows == 1

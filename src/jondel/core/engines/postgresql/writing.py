@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from itertools import groupby
 from typing import NoReturn, TypeAlias
 
@@ -18,7 +19,7 @@ from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.sql_text import argument, named, quoted, source
 from jondel.core.engines.postgresql.write_order import orders
 from jondel.core.engines.protocol import CommitMark
-from jondel.core.errors import RecordsMovedOn, WriteRefused
+from jondel.core.errors import RecordsMovedOn, TargetError, WriteError, WriteRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.statements import Argument, Statement
@@ -26,6 +27,10 @@ from jondel.core.model.writes import LinkCheck, RowWrite, WritePlan
 
 _CHECKED_AT_ONCE = 500
 _Ends: TypeAlias = tuple[TableId, tuple[str, ...], TableId, tuple[str, ...]]
+
+
+_PAUSES = (0.0, 0.2, 0.5, 1.0, 2.0, 4.0)
+"""Seconds before each question what became of a write: a server may have to start again."""
 
 
 class _NotAll(Exception):
@@ -100,27 +105,72 @@ class ServerWriter:
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
         schema = self._session.schema().schema
         asked = [(write, self._asked(write)) for write in plan.writes]
-        with closing(connect(self._session.target, self._session.what, writing=True)) as connection:
+        session, number = self._session, ""
+        with (
+            closing(connect(session.target, session.what, writing=True)) as connection,
+            session.stoppable(connection),
+        ):
             try:
                 with connection.transaction():
-                    connection.execute("SET CONSTRAINTS ALL DEFERRED")
-                    if since is not None:
-                        self._require_unmoved(connection, schema, since)
-                    tables = {write.table for write in plan.writes}
-                    with triggers_held(connection, tables if not plan.triggers else set()):
-                        self._in_some_order(connection, orders(asked, schema))
-                    self._check_links(connection, plan.checks, schema)
-                    for state in plan.sequences:
-                        connection.execute(
-                            "SELECT setval(%s::regclass, %s::int8, %s::bool)",
-                            (named(state.sequence).replace("%%", "%"), str(state.last),
-                             str(state.taken)),
-                        )  # fmt: skip
+                    self._write_plan(connection, plan, asked, schema, since)
+                    number = _transaction_number(connection)
             except psycopg.errors.IntegrityError as error:
                 raise WriteRefused(f"{_said(error)}; nothing was written") from error
+            except psycopg.OperationalError as error:
+                if not connection.closed:
+                    _explain(session.what, error)
+                self._require_done(number, error)
             except psycopg.Error as error:
-                _explain(self._session.what, error)
+                _explain(session.what, error)
         return [None for write in plan.writes if write.kind == "insert"]
+
+    def _write_plan(
+        self,
+        connection: Connection,
+        plan: WritePlan,
+        asked: Sequence[tuple[RowWrite, Asked]],
+        schema: Schema,
+        since: CommitMark | None,
+    ) -> None:
+        connection.execute("SET CONSTRAINTS ALL DEFERRED")
+        if since is not None:
+            self._require_unmoved(connection, schema, since)
+        tables = {write.table for write in plan.writes}
+        with triggers_held(connection, tables if not plan.triggers else set()):
+            self._in_some_order(connection, orders(asked, schema))
+        self._check_links(connection, plan.checks, schema)
+        for state in plan.sequences:
+            name = named(state.sequence).replace("%%", "%")
+            connection.execute(
+                "SELECT setval(%s::regclass, %s::int8, %s::bool)",
+                (name, str(state.last), str(state.taken)),
+            )
+
+    def _require_done(self, number: str, lost: psycopg.OperationalError) -> None:
+        """Find out what became of a transaction whose connection was lost.
+
+        Raises:
+            WriteError: it was not written, or that cannot be known.
+        """
+        what = self._session.what
+        if not number:  # it had not come to its commit
+            raise WriteError(f"{what}: the connection was lost; nothing was written") from lost
+        fate = ""
+        for pause in _PAUSES:
+            time.sleep(pause)
+            with suppress(TargetError), closing(connect(self._session.target, what)) as again:
+                found = again.execute("SELECT pg_xact_status(%s::xid8)", (number,)).fetchone()
+                fate = found[0].decode() if found and found[0] else ""
+                if fate != "in progress":
+                    break
+        if fate == "committed":
+            return
+        if fate == "aborted":
+            raise WriteError(f"{what}: the connection was lost; nothing was written") from lost
+        raise WriteError(
+            f"{what}: the connection was lost while it was being written, and the server does not "
+            "tell whether that was done; look before writing it again"
+        ) from lost
 
     @staticmethod
     def _require_unmoved(connection: Connection, schema: Schema, since: CommitMark) -> None:
@@ -219,6 +269,11 @@ class ServerWriter:
                 f"{first.child} would point at a record of {first.parent} that is not there "
                 f"({', '.join(first.parent_columns)}); nothing was written"
             )
+
+
+def _transaction_number(connection: Connection) -> str:
+    found = connection.execute("SELECT pg_current_xact_id()").fetchone()
+    return found[0].decode() if found else ""
 
 
 def _statement(asked: Asked) -> Statement:
