@@ -17,7 +17,7 @@ from jondel.tui.services.early_look import EarlyLook
 
 if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
-    from jondel.tui.app import Wish
+    from jondel.tui.frame.leaving import Wish
 
 
 def open_target(target: str | None, *, read_only: bool = False) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import gc
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import TYPE_CHECKING
 
 from textual import events
 from textual.app import App, SystemCommand
@@ -15,6 +15,7 @@ from textual.theme import Theme
 from textual.worker import WorkerFailed
 
 from jondel.core.errors import JondelError
+from jondel.tui.frame.leaving import Wish
 from jondel.tui.frame.screen import MainScreen
 from jondel.tui.frame.typed_ahead import TypedAhead
 from jondel.tui.frame.view_set import ViewEntry
@@ -33,10 +34,6 @@ def _table_commands() -> type[Provider]:
     from jondel.tui.frame.palette import TableCommands
 
     return TableCommands
-
-
-Wish: TypeAlias = Literal["list", "other"]
-"""Where a person wants to go: to the list of databases, or to the other one that is open."""
 
 
 class JondelApp(App[None]):

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
+from jondel.core.diff.common_ground import on_common_ground
 from jondel.core.engines.protocol import Database
 from jondel.core.snapshots.states import open_state
 
@@ -28,4 +29,4 @@ def two_files(one: Database, other: Database) -> Iterator[tuple[Database, Databa
         closing(open_state(before.image, one.location)) as old,
         closing(open_state(after.image, other.location)) as new,
     ):
-        yield None if before.name == after.name else (old, new)
+        yield None if before.name == after.name else on_common_ground(old, new)

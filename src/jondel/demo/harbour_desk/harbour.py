@@ -37,7 +37,7 @@ class Harbour(Protocol):
 def open_harbour(where: str) -> Harbour:
     """Open the database at a path or the URL of a server's."""
     if "://" in where:
-        from jondel.demo.harbour_desk.server_database import HarbourOnServer  # needs a driver
+        from jondel.demo.harbour_desk.postgresql import HarbourOnServer  # needs a driver
 
         return HarbourOnServer(where)
     from jondel.demo.harbour_desk.database import HarbourFile

@@ -23,8 +23,8 @@ from jondel.tui.services.workspace import Workspace
 from jondel.tui.theme import DUSK, MORNING
 
 if TYPE_CHECKING:
-    from jondel.tui.app import Wish
     from jondel.tui.frame.dialog import Dialog
+    from jondel.tui.frame.leaving import Wish
     from jondel.tui.frame.loader import Loader
     from jondel.tui.frame.message_line import MessageLine
     from jondel.tui.frame.room import Room

@@ -11,7 +11,7 @@ from textual import on
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
-from textual.widgets import Input, Static
+from textual.widgets import Static
 
 from jondel.core.engines.passwords import tell_password
 from jondel.core.engines.registry import create_database, examine, location_of
@@ -75,14 +75,14 @@ class ConnectionDialog(Dialog[Connected | None]):
 
     # The URL and its parts say the same
 
-    @on(Input.Changed, "#url")
-    def _url_changed(self, event: Input.Changed) -> None:
+    @on(TextField.Changed, "#url")
+    def _url_changed(self, event: TextField.Changed) -> None:
         event.stop()
         if not self._filling and self.focused is self._field("url"):
             self._fill_parts()
 
-    @on(Input.Changed, "#host, #port, #user, #name")
-    def _part_changed(self, event: Input.Changed) -> None:
+    @on(TextField.Changed, "#host, #port, #user, #name")
+    def _part_changed(self, event: TextField.Changed) -> None:
         event.stop()
         if not self._filling and self.focused is event.input:
             parts = {part: self._field(part).entered for part in _PARTS}
@@ -111,7 +111,7 @@ class ConnectionDialog(Dialog[Connected | None]):
 
     def _fill(self, values: dict[str, str]) -> None:
         self._filling = True
-        with self.prevent(Input.Changed):
+        with self.prevent(TextField.Changed):
             for name, value in values.items():
                 if self._field(name).entered != value:
                     self._field(name).entered = value
@@ -119,8 +119,8 @@ class ConnectionDialog(Dialog[Connected | None]):
 
     # What is done with it
 
-    @on(Input.Submitted)
-    async def _submitted(self, event: Input.Submitted) -> None:
+    @on(TextField.Submitted)
+    async def _submitted(self, event: TextField.Submitted) -> None:
         event.stop()
         url = self._told()
         if url:

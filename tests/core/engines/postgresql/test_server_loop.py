@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import random
+import sqlite3
+import uuid
 from collections.abc import Callable, Iterator
 from contextlib import closing
+from datetime import date, timedelta
+from pathlib import Path
 from typing import Any
 
 import psycopg
 import pytest
 from server_work import Work, make, naive_reading
 
+from jondel.core.diff.compare import compare
 from jondel.core.engines.postgresql import writing
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
@@ -29,6 +34,7 @@ from jondel.core.trail.history import record_history
 from jondel.core.trail.restore import restore, take_back_step
 from jondel.core.trail.step_statements import run_at
 from jondel.core.trail.trail import Trail
+from jondel.core.trail.two_files import two_files
 from seeds import length, seeds
 
 
@@ -284,3 +290,45 @@ def test_a_lost_connection_is_made_again(database: Database, app: psycopg.Connec
     assert database.commits.change_token() != before
     table = database.schema().by_id[TableId("public", "boats")]
     assert database.rows.measure(table).rows == 1
+
+
+def test_a_server_is_compared_with_a_file(
+    database: Database, app: psycopg.Connection[Any], tmp_path: Path
+) -> None:
+    """For people who move: by names, and by what values mean."""
+    _run(app, "CREATE TABLE boats(id int PRIMARY KEY, price numeric(9, 2), afloat boolean, "
+         "since date, tag uuid, photo bytea, level float8)",
+         "INSERT INTO boats SELECT i, i * 1.25, i % 2 = 0, date '2026-01-01' + i, "
+         "lpad(i::text, 32, '0')::uuid, '\\x00ff', i / 4.0 FROM generate_series(1, 50) i",
+         "CREATE TABLE rates(name numeric PRIMARY KEY, big numeric)",
+         "INSERT INTO rates VALUES (2, 0.1), (10, 12345678901234567890.5), (1.5, NULL)",
+         "CREATE TABLE only_here(id int PRIMARY KEY)")  # fmt: skip
+    path = tmp_path / "moved.db"
+    with closing(sqlite3.connect(path)) as file:
+        file.executescript(
+            "CREATE TABLE boats(id INTEGER PRIMARY KEY, price REAL, afloat INTEGER, since TEXT, "
+            "tag TEXT, photo BLOB, level REAL);"
+            "CREATE TABLE rates(name NUMERIC PRIMARY KEY, big) WITHOUT ROWID;"
+            "INSERT INTO rates VALUES (2, 0.1), (10, '12345678901234567890.5'), (1.5, NULL);"
+        )
+        file.executemany(
+            "INSERT INTO boats VALUES (?, ?, ?, ?, ?, ?, ?)",
+            [(i, i * 1.25, int(i % 2 == 0), str(date(2026, 1, 1) + timedelta(days=i)),
+              str(uuid.UUID(int=int(f"{i:032}", 16))), b"\x00\xff", i / 4) for i in range(1, 51)],
+        )  # fmt: skip
+        file.commit()
+        with closing(open_database(path)) as moved:
+            for statement, expected in (
+                ("SELECT 1", {}),
+                ("UPDATE boats SET price = price + 0.01, afloat = NULL WHERE id = 7",
+                 {"boats": "~1"}),
+                ("DELETE FROM rates WHERE name = 10", {"boats": "~1", "rates": "-1"}),
+            ):  # fmt: skip
+                file.execute(statement)
+                file.commit()
+                with two_files(database, moved) as sides:
+                    assert sides is not None
+                    changes = compare(*sides)
+                found = {str(entry.table): entry.counts.marked() for entry in changes.tables}
+                assert found == expected
+                assert [c.kind for c in changes.schema_changes] == ["table removed"]
