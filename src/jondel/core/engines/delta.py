@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol, TypeAlias
@@ -30,6 +30,10 @@ Fields: TypeAlias = list[str]
 """Some rows as text, their fields one behind another; see ``value_text``."""
 
 
+Span: TypeAlias = tuple[int, int]
+"""Values of a column from one to another, both included."""
+
+
 class PresentKeys(Protocol):
     """The keys that a table has now, for whoever knows all of them and perhaps more."""
 
@@ -37,12 +41,13 @@ class PresentKeys(Protocol):
     def rows(self) -> int:
         """How many rows there are."""
 
-    def counts(self, low: int, width: int) -> dict[int, int]:
+    def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
         """How many rows there are in each range of so many values of the key's first column, an
-        integer; the ranges are numbered, and number 0 begins with ``low``."""
+        integer, as far as they are in some spans; the ranges are numbered, and number 0 begins
+        with ``low``."""
 
-    def keys(self, ends: tuple[int, int] | None) -> Iterator[Position]:
-        """The keys whose first column is in a range, both ends included; all for None."""
+    def keys(self, within: Sequence[Span] | None) -> Iterator[Position]:
+        """The keys whose first column is in one of some spans; all for None."""
 
 
 @dataclass(frozen=True)

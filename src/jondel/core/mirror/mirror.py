@@ -31,6 +31,7 @@ FILE_NAME = "mirror.db"
 _LATER = "later.json"
 _UNFINISHED = "mirror.making"
 _CACHE_KIB = 64 << 10
+_LONGEST_LOG_PAGES = 16_000
 _DOCUMENT = "jondel_mirror"
 """The table with the schema, one row; its name is no table's that is mirrored, since these are
 spelled with the levels they have, or as ``Layout`` makes them different."""
@@ -85,6 +86,7 @@ class Mirror:
         with closing(self._opened(self.path)) as connection:
             connection.pragma("journal_mode", "wal")
             connection.pragma("synchronous", "normal")
+            connection.pragma("wal_autocheckpoint", _LONGEST_LOG_PAGES)
             with connection:
                 before = self._with_later_mark(_kept(connection))
                 known = (before.mark, before.schema) if before is not None else (None, None)
@@ -140,6 +142,8 @@ class Mirror:
         connection = apsw.Connection(str(path))
         register_functions(connection)
         connection.pragma("cache_size", -_CACHE_KIB)
+        # What is in the log is what a capture need look at.
+        connection.config(apsw.SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, 1)
         return connection
 
     @staticmethod

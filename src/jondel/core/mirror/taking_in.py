@@ -10,7 +10,7 @@ from typing import TypeVar, cast
 
 import apsw
 
-from jondel.core.engines.delta import NULL_FIELD, Fields, PresentKeys, PutRow, TableDelta
+from jondel.core.engines.delta import NULL_FIELD, Fields, PresentKeys, PutRow, Span, TableDelta
 from jondel.core.engines.sqlite.sql_text import mark_of, parameter_of, quoted, quoted_list
 from jondel.core.mirror.layout import NOT_A_NUMBER, MirrorTable, encoded
 from jondel.core.model.rows import Position
@@ -22,6 +22,8 @@ _STAGED_KEYS = "temp.jondel_keys"
 _BOTH = "temp.jondel_both"
 _MOST_PARAMETERS = 600
 _RANGES = 1000
+_SPANS_AT_ONCE = 200
+_FEW_ROWS = 2000
 _WIDEST = 1 << 62
 """Above this, differences of numbers would be too large for a number."""
 _T = TypeVar("_T")
@@ -211,31 +213,44 @@ class TakingIn:
         if rows == present.rows:
             return
         column = self._kept.leading_integer
-        name = quoted(column or "")
-        low, high = (
-            self._connection.execute(f"SELECT min({name}), max({name}) FROM {self._name}").get
-            if column is not None
-            else (0, _WIDEST)
-        )
-        if high - low >= _WIDEST:
-            self._remove_others("TRUE", (), present.keys(None))
+        ends = self._ends(column) if column is not None else None
+        if column is None or ends is None or ends[1] - ends[0] >= _WIDEST:
+            self._remove_others("TRUE", present.keys(None))
             return
-        width = (high - low) // _RANGES + 1
-        ours = dict(
-            self._connection.execute(
-                f"SELECT ({name} - ?1) / ?2, count(*) FROM {self._name} GROUP BY 1", (low, width)
-            )
-        )
-        theirs = present.counts(low, width)
-        for number, count in ours.items():
-            if theirs.get(number, 0) != count:
-                self._go_on()
-                ends = (low + number * width, low + (number + 1) * width - 1)
-                self._remove_others(f"{name} BETWEEN ? AND ?", ends, present.keys(ends))
+        name = quoted(column)
+        spans = self._spans_that_differ(name, ends, present)
+        for first in range(0, len(spans), _SPANS_AT_ONCE):
+            some = spans[first : first + _SPANS_AT_ONCE]
+            self._remove_others(_in_spans(name, some), present.keys(some))
 
-    def _remove_others(
-        self, where: str, values: tuple[int, ...], there: Iterator[Position]
-    ) -> None:
+    def _ends(self, column: str) -> Span | None:
+        name = quoted(column)
+        low, high = self._connection.execute(
+            f"SELECT min({name}), max({name}) FROM {self._name}"
+        ).get
+        return None if low is None else (low, high)
+
+    def _spans_that_differ(self, name: str, ends: Span, present: PresentKeys) -> list[Span]:
+        """Where rows went, as closely as is worth the counting."""
+        spans, low = [ends], ends[0]
+        while True:
+            self._go_on()
+            width = max(1, sum(last - first + 1 for first, last in spans) // _RANGES)
+            ours = dict(
+                self._connection.execute(
+                    f"SELECT ({name} - {low}) / {width}, count(*) FROM {self._name} "
+                    f"WHERE {_in_spans(name, spans)} GROUP BY 1"
+                )
+            )
+            theirs = present.counts(low, width, spans)
+            differing = [n for n, count in sorted(ours.items()) if theirs.get(n, 0) != count]
+            spans = [(low + n * width, low + (n + 1) * width - 1) for n in differing]
+            if width == 1 or len(spans) > _SPANS_AT_ONCE or (
+                sum(ours[n] for n in differing) <= _FEW_ROWS
+            ):  # fmt: skip
+                return spans
+
+    def _remove_others(self, where: str, there: Iterator[Position]) -> None:
         """Remove the rows of a part of the table that have none of some keys."""
         address = quoted_list(self._kept.address)
         with self._scratch(_STAGED_KEYS, f"({address}, PRIMARY KEY ({address})) WITHOUT ROWID"):
@@ -248,10 +263,13 @@ class TakingIn:
             same = " AND ".join(f"s.{quoted(n)} = t.{quoted(n)}" for n in self._kept.address)
             with self._noticing():
                 self._connection.execute(
-                    f"DELETE FROM {self._name} AS t WHERE {where} AND NOT EXISTS "
-                    f"(SELECT 1 FROM {_STAGED_KEYS} s WHERE {same})",
-                    values,
+                    f"DELETE FROM {self._name} AS t WHERE ({where}) AND NOT EXISTS "
+                    f"(SELECT 1 FROM {_STAGED_KEYS} s WHERE {same})"
                 )
+
+
+def _in_spans(name: str, spans: Sequence[Span]) -> str:
+    return " OR ".join(f"{name} BETWEEN {first} AND {last}" for first, last in spans) or "FALSE"
 
 
 def _real(fields: list[str]) -> list[str | float | None]:

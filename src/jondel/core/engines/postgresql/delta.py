@@ -8,13 +8,13 @@ rows are told from their ``xmin`` takes for granted that it is the same heap: se
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from typing import Any
 
 import psycopg
 
-from jondel.core.engines.delta import Delta, Fields, Mark, PutRow, TableDelta
+from jondel.core.engines.delta import Delta, Fields, Mark, PutRow, Span, TableDelta
 from jondel.core.engines.postgresql.connection import connect, translated
 from jondel.core.engines.postgresql.copying import copied_as_text, copied_keys, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
@@ -231,16 +231,20 @@ class _Keys:
     def _first(self) -> str:
         return quoted(self._table.primary_key[0]).replace("%%", "%")
 
-    def counts(self, low: int, width: int) -> dict[int, int]:
+    def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
         sql = (
             f"SELECT ({self._first}::int8 - {low}) / {width}, count(*) "
-            f"FROM {_source(self._table)} GROUP BY 1"
+            f"FROM {_source(self._table)} WHERE {self._in(within)} GROUP BY 1"
         )
         return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
 
-    def keys(self, ends: tuple[int, int] | None) -> Iterator[Position]:
-        where = f"{self._first} BETWEEN {ends[0]} AND {ends[1]}" if ends else "TRUE"
+    def keys(self, within: Sequence[Span] | None) -> Iterator[Position]:
+        where = "TRUE" if within is None else self._in(within)
         return copied_keys(self._connection, self._table, where)
+
+    def _in(self, spans: Sequence[Span]) -> str:
+        tests = (f"{self._first} BETWEEN {first} AND {last}" for first, last in spans)
+        return " OR ".join(tests) or "FALSE"
 
 
 def _source(table: Table) -> str:

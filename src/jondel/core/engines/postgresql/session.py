@@ -195,9 +195,10 @@ class Session:
         shown, expressions = _shown(table)
         key = table.primary_key
         expressions += [quoted(name) for name in key]
-        sql = f"SELECT {', '.join(expressions) or '1'} FROM {source(table)} t"
+        # Which rows, first: what is shown of them is not computed for those that are only sorted.
+        sql = f"SELECT {', '.join(expressions) or '1'} FROM (SELECT t.* FROM {source(table)} t"
         found = []
-        for row in self.ask(Asked(sql) + asked_after):
+        for row in self.ask(Asked(sql) + asked_after + ") t"):
             values, at = [], 0
             for column_type, has_size in shown:
                 values.append(_clipped(column_type, row[at], row[at + 1] if has_size else None))
