@@ -11,6 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from jondel.core.engines.postgresql.dialect import DIALECT as POSTGRESQL
+from jondel.core.engines.sqlite.dialect import DIALECT
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
@@ -27,12 +29,14 @@ _VALUES: dict[str, list[StoredValue]] = {
 @pytest.fixture
 def stays() -> Iterator[sqlite3.Connection]:
     with closing(sqlite3.connect(":memory:")) as connection:
-        connection.execute(f"CREATE TABLE stays({', '.join(map(name_in_sql, _NAMES))})")
+        connection.execute(
+            f"CREATE TABLE stays({', '.join(name_in_sql(name, DIALECT) for name in _NAMES)})"
+        )
         yield connection
 
 
 def _ways(sql: str) -> list[Completion]:
-    opening = opening_of(sql, _TABLE)
+    opening = opening_of(sql, _TABLE, DIALECT)
     if opening is None:
         return []
     return completions(sql, opening, _VALUES.get(opening.column or "", []))
@@ -97,7 +101,7 @@ def test_a_name_is_that_column_for_the_engine(name: str) -> None:
         quoted = '"' + name.replace('"', '""') + '"'
         connection.execute(f"CREATE TABLE t({quoted})")
         connection.execute("INSERT INTO t VALUES (77)")
-        written = name_in_sql(name)
+        written = name_in_sql(name, DIALECT)
         sql = f"SELECT {written} FROM t WHERE {written} = 77 AND NOT {written} IS NULL"
         assert connection.execute(sql).fetchall() == [(77,)]
 
@@ -111,7 +115,7 @@ _PIECES = (
 @given(st.lists(st.sampled_from(_PIECES), max_size=8).map(" ".join), st.booleans())
 def test_whatever_is_typed_the_beginning_stays(sql: str, blank: bool) -> None:
     sql += " " * blank
-    opening = opening_of(sql, _TABLE)
+    opening = opening_of(sql, _TABLE, DIALECT)
     for way in _ways(sql):
         assert opening is not None
         assert way.text.startswith(sql[: opening.start])
@@ -136,3 +140,18 @@ def test_taking_what_is_offered_leads_to_a_condition(stays: sqlite3.Connection, 
             else:
                 sql = sign.text
             stays.execute(f"SELECT * FROM stays WHERE {sql}")
+
+
+def test_each_engine_has_words_of_its_own() -> None:
+    """And names with capitals need quotes where others are folded."""
+    columns = (Column("Name"), Column("user"), Column("price"))
+    table = Table(TableId("public", "t"), "table", columns)
+    begun = opening_of("", table, POSTGRESQL)
+    assert begun is not None
+    assert begun.words[:3] == ('"Name"', '"user"', "price")
+    assert "date_trunc(" in begun.words
+    assert "typeof(" not in begun.words
+    behind = opening_of("price ", table, POSTGRESQL)
+    assert behind is not None
+    assert "ILIKE" in behind.words
+    assert "GLOB" not in behind.words

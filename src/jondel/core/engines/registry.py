@@ -19,10 +19,12 @@ if TYPE_CHECKING:
 
     from jondel.core.engines.addresses import ServerAddress
     from jondel.core.engines.server_report import ServerReport
+    from jondel.core.sql.dialect import Dialect
 
 _SQLITE_MODULE = "jondel.core.engines.sqlite.database"
 _SERVERS = {"postgresql": "jondel.core.engines.postgresql.address"}
 """By scheme, the module that knows a server's addresses and opens them."""
+_DIALECTS = {"postgresql": "jondel.core.engines.postgresql.dialect"}
 _EXAMINERS = {"postgresql": "jondel.core.engines.postgresql.examining"}
 """The same for trying connections out."""
 
@@ -120,6 +122,13 @@ def name_of(location: str) -> str:
     """A short name for the database at a location, without opening it."""
     last = location.rpartition("/")[2]
     return unquote(last) if is_on_server(location) else last
+
+
+def dialect_of(location: str | None) -> Dialect:
+    """The SQL of the engine at a location; None for that of steps, whatever they are of."""
+    scheme = (location or "").partition("://")[0]
+    module = _DIALECTS.get(scheme, "jondel.core.engines.sqlite.dialect")
+    return cast("Dialect", import_module(module).DIALECT)
 
 
 def files_of(location: str) -> list[Path]:

@@ -18,7 +18,9 @@ from jondel.core.model.filters import (
 from jondel.core.model.rows import Window
 from jondel.core.model.values import Exact, StoredValue
 from jondel.core.model.writes import Cells
+from jondel.core.sql.tokens import without_comments
 
+_NOT_AS_TEXT = ("numeric", "boolean", "interval", "time with time zone")
 _COMPARED = ("before", "up to", "after", "from", "between", "is", "is not", "one of", "none of")
 """What exact values are compared for in their order, and not by their text."""
 
@@ -74,6 +76,11 @@ def stored_condition(kept: MirrorTable, condition: Condition) -> Condition:
         case WordsCondition(text):
             words = words_of(text)
             return GroupCondition("and", tuple(_any_column_holds(kept, word) for word in words))
+        case SqlCondition(sql) if mentioned := _exact_in(kept, sql):
+            raise ConditionInvalid(
+                f"{kept.table.title}.{mentioned} is kept exactly at a step, where SQL cannot "
+                "compare it; choose the column instead of writing SQL"
+            )
         case SqlCondition() if kept.columns != kept.table.column_names:
             raise ConditionInvalid(
                 f"{kept.table.title}: names of its columns differ in case alone; "
@@ -81,6 +88,15 @@ def stored_condition(kept: MirrorTable, condition: Condition) -> Condition:
             )
         case _:
             return condition
+
+
+def _exact_in(kept: MirrorTable, sql: str) -> str:
+    """A column that a text mentions, whose values SQL would not compare as they are stored."""
+    mentioned = {token.name.casefold() for token in without_comments(sql) if token.is_name}
+    for column in kept.table.columns:
+        if column.type.kind in _NOT_AS_TEXT and column.name.casefold() in mentioned:
+            return column.name
+    return ""
 
 
 def _any_column_holds(kept: MirrorTable, word: str) -> Condition:

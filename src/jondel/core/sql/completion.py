@@ -11,31 +11,11 @@ from typing import NamedTuple
 
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
+from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.tokens import Token, without_comments
 from jondel.core.sql.values_in_sql import literal
 
 _PLAIN_NAME = re.compile(r"[^\W\d]\w*")
-_RESERVED = re.compile(
-    r"""
-    ADD|ALL|ALTER|AND|AS|AUTOINCREMENT|BETWEEN|CASE|CAST|CHECK|COLLATE|COMMIT|
-    CONSTRAINT|CREATE|CURRENT_DATE|CURRENT_TIME|CURRENT_TIMESTAMP|DEFAULT|DEFERRABLE|
-    DELETE|DISTINCT|DROP|ELSE|ESCAPE|EXCEPT|EXISTS|FOREIGN|FROM|GROUP|HAVING|IN|
-    INDEX|INSERT|INTERSECT|INTO|IS|ISNULL|JOIN|LIMIT|NOT|NOTHING|NOTNULL|NULL|
-    ON|OR|ORDER|PRIMARY|RAISE|REFERENCES|RETURNING|SELECT|SET|TABLE|THEN|TO|
-    TRANSACTION|UNION|UNIQUE|UPDATE|USING|VALUES|WHEN|WHERE
-    """,
-    re.VERBOSE | re.IGNORECASE,
-)
-"""Words that name a column only in quotes (of https://sqlite.org/lang_keywords.html)."""
-_FUNCTIONS = (
-    *("abs(", "coalesce(", "date(", "datetime(", "instr(", "json_extract(", "length(", "lower("),
-    *("max(", "min(", "round(", "strftime(", "substr(", "trim(", "typeof(", "upper("),
-)
-_AFTER_COLUMN = (
-    *("=", "<>", "<", "<=", ">", ">=", "LIKE", "GLOB", "IN (", "BETWEEN", "IS NULL"),
-    *("IS NOT NULL", "NOT LIKE", "NOT IN (", "NOT BETWEEN", "COLLATE NOCASE"),
-)
-_AFTER_NOT = ("IN (", "LIKE", "GLOB", "BETWEEN", "NULL")
 _AFTER_IS = ("NULL", "NOT NULL")
 _AFTER_VALUE = ("AND", "OR")
 _BEFORE_OPERAND = ("NOT", "EXISTS (")
@@ -66,7 +46,7 @@ class Completion(NamedTuple):
     """The whole text then."""
 
 
-def opening_of(sql: str, table: Table) -> Opening | None:
+def opening_of(sql: str, table: Table, dialect: Dialect) -> Opening | None:
     """What is open at the end of a condition on a table; None in a comment or a blob."""
     tokens = without_comments(sql)
     loose = next((n for n, token in enumerate(tokens) if token.kind == "loose quote"), None)
@@ -74,10 +54,12 @@ def opening_of(sql: str, table: Table) -> Opening | None:
         quote, before = tokens[loose], tokens[:loose]
         typed = sql[quote.start :]
         if quote.text == "'":
-            return Opening(quote.start, typed, _compared_column(before, table), ())
-        return Opening(quote.start, typed[1:], None, _names(table)) if quote.text == '"' else None
+            return Opening(quote.start, typed, _compared_column(before, table, dialect), ())
+        if quote.text == '"':
+            return Opening(quote.start, typed[1:], None, _names(table, dialect))
+        return None
     if not tokens:
-        return None if sql.strip() else Opening(len(sql), "", None, _operands(table))
+        return None if sql.strip() else Opening(len(sql), "", None, _operands(table, dialect))
     last = tokens[-1]
     if last.end != len(sql):
         if sql[last.end :].strip():
@@ -89,8 +71,8 @@ def opening_of(sql: str, table: Table) -> Opening | None:
         before, start, typed = tokens, len(sql), ""
     else:
         return None
-    column = _compared_column(before, table)
-    return Opening(start, typed, column, _words_after(before, table))
+    column = _compared_column(before, table, dialect)
+    return Opening(start, typed, column, _words_after(before, table, dialect))
 
 
 def completions(sql: str, opening: Opening, values: Iterable[StoredValue]) -> list[Completion]:
@@ -104,11 +86,15 @@ def completions(sql: str, opening: Opening, values: Iterable[StoredValue]) -> li
     return [Completion(word, f"{head}{gap}{word}") for word in dict.fromkeys(words)]
 
 
-def name_in_sql(name: str) -> str:
+def name_in_sql(name: str, dialect: Dialect) -> str:
     """A column's name as SQL needs it, in quotes only where it must have them."""
-    if _PLAIN_NAME.fullmatch(name) and not _RESERVED.fullmatch(name):
+    if _PLAIN_NAME.fullmatch(name) and not _needs_quotes(name, dialect):
         return name
     return '"' + name.replace('"', '""') + '"'
+
+
+def _needs_quotes(name: str, dialect: Dialect) -> bool:
+    return name.upper() in dialect.reserved or (dialect.folds and name != name.lower())
 
 
 def _goes_on(word: str, typed: str) -> bool:
@@ -126,56 +112,57 @@ def _written(value: StoredValue) -> str:
     return text if len(text) <= _MOST_VALUE_CHARACTERS else ""
 
 
-def _names(table: Table) -> tuple[str, ...]:
-    return tuple(name_in_sql(name) for name in table.column_names)
+def _names(table: Table, dialect: Dialect) -> tuple[str, ...]:
+    return tuple(name_in_sql(name, dialect) for name in table.column_names)
 
 
-def _operands(table: Table) -> tuple[str, ...]:
-    return (*_names(table), *_BEFORE_OPERAND, *_FUNCTIONS)
+def _operands(table: Table, dialect: Dialect) -> tuple[str, ...]:
+    return (*_names(table, dialect), *_BEFORE_OPERAND, *dialect.functions)
 
 
-def _words_after(before: Sequence[Token], table: Table) -> tuple[str, ...]:
+def _words_after(before: Sequence[Token], table: Table, dialect: Dialect) -> tuple[str, ...]:
     """What can follow, by the last tokens before it."""
     if not before:
-        return _operands(table)
+        return _operands(table, dialect)
     last = before[-1]
-    compares = len(before) > 1 and _ends_operand(before[-2], table)
+    compares = len(before) > 1 and _ends_operand(before[-2], table, dialect)
     if last.says("IS"):
         return _AFTER_IS
     if last.says("NOT") and len(before) > 1 and before[-2].says("IS"):
         return ("NULL",)
     if last.says("NOT") and compares:
-        return _AFTER_NOT
+        return dialect.after_not
     if last.says("IN"):
         return ("(",)
-    if _is_column(last, table):
-        return _AFTER_COLUMN
-    if _ends_operand(last, table):
+    if _is_column(last, table, dialect):
+        return dialect.after_column
+    if _ends_operand(last, table, dialect):
         return _AFTER_VALUE
-    return _operands(table)
+    return _operands(table, dialect)
 
 
-def _is_column(token: Token, table: Table) -> bool:
-    return _column_of(token, table) is not None
+def _is_column(token: Token, table: Table, dialect: Dialect) -> bool:
+    return _column_of(token, table, dialect) is not None
 
 
-def _ends_operand(token: Token, table: Table) -> bool:
+def _ends_operand(token: Token, table: Table, dialect: Dialect) -> bool:
     """Whether something to compare can end here: a value, a name or what is in parentheses."""
     if token.kind in ("string", "number", "blob", "parameter", "name") or token.text == ")":
         return True
     if token.kind != "word":
         return False
-    return _is_column(token, table) or token.says("NULL", "NOCASE", "END", "TRUE", "FALSE")
+    ends = ("NULL", "NOCASE", "END", "TRUE", "FALSE")
+    return _is_column(token, table, dialect) or token.says(*ends)
 
 
-def _column_of(token: Token, table: Table) -> str | None:
-    if not token.is_name or (token.kind == "word" and _RESERVED.fullmatch(token.text)):
+def _column_of(token: Token, table: Table, dialect: Dialect) -> str | None:
+    if not token.is_name or (token.kind == "word" and token.text.upper() in dialect.reserved):
         return None
     names = {name.casefold(): name for name in table.column_names}
     return names.get(token.name.casefold())
 
 
-def _compared_column(before: Sequence[Token], table: Table) -> str | None:
+def _compared_column(before: Sequence[Token], table: Table, dialect: Dialect) -> str | None:
     """The column that is compared with what comes next."""
     tokens = list(before)
     if tokens and (tokens[-1].text == "(" or tokens[-1].text == ","):
@@ -197,4 +184,4 @@ def _compared_column(before: Sequence[Token], table: Table) -> str | None:
         return None
     if tokens and tokens[-1].says("NOT"):
         tokens.pop()
-    return _column_of(tokens[-1], table) if tokens else None
+    return _column_of(tokens[-1], table, dialect) if tokens else None

@@ -91,7 +91,10 @@ class FilterDialog(Dialog[SheetState | None]):
             yield field_heading("conditions")
             yield ConditionList(id="conditions", markup=False)
             yield field_heading("the same in SQL")
-            field = SqlField(self._table, self._values_of, id="filter-sql", classes="field")
+            dialect = self._rows.dialect(self._moment)
+            field = SqlField(
+                self._table, self._values_of, dialect, id="filter-sql", classes="field"
+            )
             yield field
             yield field.ways
             yield problem_line("filter-problem")

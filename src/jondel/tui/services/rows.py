@@ -9,12 +9,13 @@ from typing import TYPE_CHECKING, TypeAlias, TypeVar
 from jondel.core.browse.windows import BLOCK_ROWS, WindowCache
 from jondel.core.engines.needed import commits_of
 from jondel.core.engines.protocol import ArrangingProgress, Database, Extent
+from jondel.core.engines.registry import dialect_of, location_of
 from jondel.core.errors import ValueUnsuitable
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow, StoredValue
 from jondel.tui.services.early_look import EarlyLook, Identity
-from jondel.tui.services.moments import NOW, Moment
+from jondel.tui.services.moments import NOW, Moment, Now
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.threads import Job
 from jondel.tui.services.trail import TrailService
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from jondel.core.browse.value_search import FoundCell, Searched
     from jondel.core.model.changes import TableChanges
     from jondel.core.model.filters import Arrangement
+    from jondel.core.sql.dialect import Dialect
 
 T = TypeVar("T")
 _FOUND_BY_COUNTING = 20_000
@@ -48,10 +50,15 @@ class RowService:
         self, target: str, early: EarlyLook | None, trail: TrailService, survey: MomentReader
     ) -> None:
         self._trail = trail
+        self._target = target
         self._rows = MomentReader("rows", target, early)
         self._orders = MomentReader("orders", target)
         self._aside = MomentReader("aside", target)
         self._survey = survey
+
+    def dialect(self, moment: Moment) -> Dialect:
+        """The SQL of what is read at a moment."""
+        return dialect_of(location_of(self._target) if isinstance(moment, Now) else None)
 
     def allow_lock(self, allowed: bool) -> None:
         """Have the live database read under a lock where nothing else helps, or no more."""

@@ -12,6 +12,7 @@ from jondel.core.browse.display import line
 from jondel.core.model.schema import Table
 from jondel.core.model.values import StoredValue
 from jondel.core.sql.completion import Completion, completions, opening_of
+from jondel.core.sql.dialect import Dialect
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.text_fields import TextField
 
@@ -30,6 +31,7 @@ class SqlField(TextField):
         self,
         table: Table,
         values_of: Callable[[str], Awaitable[Sequence[StoredValue]]],
+        dialect: Dialect,
         *,
         id: str | None = None,
         classes: str | None = None,
@@ -39,6 +41,7 @@ class SqlField(TextField):
         """The line that shows how what is typed can go on."""
         self._table = table
         self._values_of = values_of
+        self._dialect = dialect
         self._ways: list[Completion] = []
         self._chosen_way = 0
 
@@ -58,7 +61,7 @@ class SqlField(TextField):
     @work(group="complete", exclusive=True)
     async def _complete(self) -> None:
         typed = self.entered
-        opening = opening_of(typed, self._table) if self.has_focus else None
+        opening = opening_of(typed, self._table, self._dialect) if self.has_focus else None
         if opening is None:
             self._show_ways([])
             return

@@ -71,7 +71,7 @@ def _plain(read: dict[str, Rows], state: Database) -> dict[str, Rows]:
     return plain
 
 
-@pytest.mark.parametrize("by_numbers", [True, False], ids=["xmin", "rereading"])
+@pytest.mark.parametrize("by_numbers", [True, False], ids=["xmin", "sums"])
 @pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 12))
 def test_random_work_is_told_as_a_naive_reading_finds_it(
     seed: int, by_numbers: bool, postgresql_database: str, session: Session, tmp_path: Path

@@ -27,9 +27,10 @@ from jondel.core.engines.postgresql.heap_facts import (
     read_snapshot,
     recent_since,
 )
+from jondel.core.engines.postgresql.range_sums import RangeSums, in_spans, leading_integer
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.session import Session
-from jondel.core.engines.postgresql.sql_text import named, quoted, source
+from jondel.core.engines.postgresql.sql_text import named, source
 from jondel.core.errors import TargetLocked
 from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
@@ -125,6 +126,7 @@ class _Reading:
         self._snapshot = read_snapshot(connection)
         self._facts = read_facts(connection)
         self._by_numbers = by_numbers
+        self._sums = None if by_numbers else RangeSums(connection)
         self._told: dict[str, Any] = {}
         labels = repr(self._ask(_LABELS)).encode()
         self.mark: Mark = {
@@ -144,6 +146,8 @@ class _Reading:
         for table in self._now:
             if self._told_by_numbers(table):
                 to_count.append(table)
+            elif self._sums is not None and leading_integer(table):
+                yield from self._by_sums(self._sums, table)
             else:
                 yield self._whole(table)
         for table, counted in count_rows(self._connection, to_count, since.get("oldest")):
@@ -152,6 +156,21 @@ class _Reading:
     def _told_by_numbers(self, table: Table) -> bool:
         facts = self._facts[number_of(table)]
         return self._by_numbers and facts.told_by_numbers and self._in_same_place(table)
+
+    def _by_sums(self, sums: RangeSums, table: Table) -> Iterator[TableDelta]:
+        """What changed in a table, of which checksums by ranges of its key tell where."""
+        known = (self._since or {}).get("tables", {}).get(str(number_of(table)), {}).get("sums")
+        if known is None or not self._in_same_place(table):
+            yield self._whole(table)
+            self._told[str(number_of(table))]["sums"] = sums.first(table)
+            return
+        now, spans, rows = sums.next(table, known)
+        self._note(table, rows)
+        self._told[str(number_of(table))]["sums"] = now
+        if spans:
+            keys = _Keys(self._connection, table, rows)
+            put = copied_rows(self._connection, table, in_spans(table, spans))
+            yield TableDelta(table.id, False, put=put, present=keys)
 
     def _in_same_place(self, table: Table) -> bool:
         """Whether the mirror's rows are those that this very table had."""
@@ -227,24 +246,16 @@ class _Keys:
         self._table = table
         self.rows = rows
 
-    @property
-    def _first(self) -> str:
-        return quoted(self._table.primary_key[0]).replace("%%", "%")
-
     def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
         sql = (
-            f"SELECT ({self._first}::int8 - {low}) / {width}, count(*) "
-            f"FROM {_source(self._table)} WHERE {self._in(within)} GROUP BY 1"
+            f"SELECT ({leading_integer(self._table)}::int8 - {low}) / {width}, count(*) "
+            f"FROM {_source(self._table)} WHERE {in_spans(self._table, within)} GROUP BY 1"
         )
         return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
 
     def keys(self, within: Sequence[Span] | None) -> Iterator[Position]:
-        where = "TRUE" if within is None else self._in(within)
+        where = "TRUE" if within is None else in_spans(self._table, within)
         return copied_keys(self._connection, self._table, where)
-
-    def _in(self, spans: Sequence[Span]) -> str:
-        tests = (f"{self._first} BETWEEN {first} AND {last}" for first, last in spans)
-        return " OR ".join(tests) or "FALSE"
 
 
 def _source(table: Table) -> str:

@@ -1,0 +1,41 @@
+"""PostgreSQL's SQL, as far as conditions are completed in it."""
+
+from __future__ import annotations
+
+from jondel.core.sql.dialect import Dialect
+
+_RESERVED = """
+ALL ANALYSE ANALYZE AND ANY ARRAY AS ASC ASYMMETRIC AUTHORIZATION BINARY BOTH CASE CAST
+CHECK COLLATE COLLATION COLUMN CONCURRENTLY CONSTRAINT CREATE CROSS CURRENT_CATALOG
+CURRENT_DATE CURRENT_ROLE CURRENT_SCHEMA CURRENT_TIME CURRENT_TIMESTAMP CURRENT_USER DEFAULT
+DEFERRABLE DESC DISTINCT DO ELSE END EXCEPT FALSE FETCH FOR FOREIGN FREEZE FROM FULL GRANT
+GROUP HAVING ILIKE IN INITIALLY INNER INTERSECT INTO IS ISNULL JOIN LATERAL LEADING LEFT
+LIKE LIMIT LOCALTIME LOCALTIMESTAMP NATURAL NOT NOTNULL NULL OFFSET ON ONLY OR ORDER OUTER
+OVERLAPS PLACING PRIMARY REFERENCES RETURNING RIGHT SELECT SESSION_USER SIMILAR SOME
+SYMMETRIC SYSTEM_USER TABLE TABLESAMPLE THEN TO TRAILING TRUE UNION UNIQUE USER USING
+VARIADIC VERBOSE WHEN WHERE WINDOW WITH
+"""
+"""Reserved in https://www.postgresql.org/docs/current/sql-keywords-appendix.html."""
+
+DIALECT = Dialect(
+    frozenset(_RESERVED.split()),
+    (
+        *(
+            "abs(",
+            "age(",
+            "coalesce(",
+            "date_part(",
+            "date_trunc(",
+            "jsonb_path_exists(",
+            "length(",
+        ),
+        *("lower(", "now()", "position(", "regexp_replace(", "round(", "strpos(", "substr("),
+        *("to_char(", "to_timestamp(", "trim(", "upper("),
+    ),
+    (
+        *("=", "<>", "<", "<=", ">", ">=", "LIKE", "ILIKE", "~", "IN (", "BETWEEN", "IS NULL"),
+        *("IS NOT NULL", "NOT LIKE", "NOT ILIKE", "NOT IN (", "NOT BETWEEN", "::"),
+    ),
+    ("IN (", "LIKE", "ILIKE", "BETWEEN", "NULL"),
+    folds=True,
+)

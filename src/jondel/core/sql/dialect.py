@@ -1,0 +1,21 @@
+"""What differs from one engine's SQL to another's, as far as conditions are completed in it."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+
+class Dialect(NamedTuple):
+    """An engine's words.
+
+    ``reserved`` are those that name a column only in quotes, in capitals. ``functions`` end with
+    their parenthesis. ``after_column`` is what can follow a column, the likely first, and
+    ``after_not`` what can follow NOT there. Where ``folds`` is true, names with capitals need
+    quotes.
+    """
+
+    reserved: frozenset[str]
+    functions: tuple[str, ...]
+    after_column: tuple[str, ...]
+    after_not: tuple[str, ...]
+    folds: bool = False
