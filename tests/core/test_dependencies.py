@@ -30,7 +30,7 @@ _CORE_MAY_IMPORT = {
     "mirror": {"model", "errors", "engines", "diff", "files", "sql"},
     "snapshots": {"model", "errors", "engines", "files", "mirror"},
     "find": {"model", "errors", "engines", "browse", "files"},
-    "trail": {"model", "errors", "engines", "browse", "diff", "snapshots", "files"},
+    "trail": {"model", "errors", "engines", "browse", "diff", "mirror", "snapshots", "files"},
     "draft": {"model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"},
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
     "formats": {"model", "errors", "engines", "browse", "diff", "snapshots", "trail", "files"},

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.core.engines.pages import PagePeek, PageSource
 from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import put_in_place, write_file
+from jondel.core.engines.registry import is_on_server, put_in_place, write_file
 from jondel.core.errors import (
     JondelError,
     LabelInvalid,
@@ -125,6 +125,12 @@ class Trail:
             StoreUnavailable: it cannot be read whole.
             TargetUnavailable: something is there, or it cannot be written.
         """
+        if is_on_server(self._location):
+            from jondel.core.mirror.exporting import export_plainly  # only servers have mirrors
+
+            with closing(self.open(snapshot)) as state:
+                export_plainly(state, path, go_on)
+            return
         with closing(self.pages_of(snapshot)) as pages:
             write_file(pages, path, go_on)
 

@@ -292,6 +292,27 @@ def test_a_lost_connection_is_made_again(database: Database, app: psycopg.Connec
     assert database.rows.measure(table).rows == 1
 
 
+def test_a_snapshot_is_exported_as_a_plain_file(
+    trail: Trail, database: Database, app: psycopg.Connection[Any], tmp_path: Path
+) -> None:
+    _run(app, "CREATE SCHEMA dock", "CREATE TABLE dock.log(what text)",
+         "CREATE TABLE log(at timestamp, what text)", "CREATE TABLE empty()",
+         "CREATE TABLE boats(id int PRIMARY KEY, price numeric(9, 2), photo bytea)",
+         "INSERT INTO boats VALUES (1, 1.5, '\\x00'), (2, NULL, NULL)",
+         *["INSERT INTO log VALUES ('2026-06-14 14:02:11', 'x')"] * 2)  # fmt: skip
+    trail.export(trail.take(database), tmp_path / "out.db")
+    with closing(sqlite3.connect(tmp_path / "out.db")) as file:
+        assert file.execute("SELECT * FROM boats").fetchall() == [
+            (1, "1.50", b"\x00"),
+            (2, None, None),
+        ]
+        assert (
+            file.execute('SELECT * FROM "public.log"').fetchall()
+            == [("2026-06-14 14:02:11", "x")] * 2
+        )
+        assert file.execute('SELECT count(*) FROM "dock.log"').fetchone() == (0,)
+
+
 def test_a_server_is_compared_with_a_file(
     database: Database, app: psycopg.Connection[Any], tmp_path: Path
 ) -> None:
