@@ -98,8 +98,10 @@ class Table:
 
     @property
     def holds_rows(self) -> bool:
-        """Whether it has rows of its own: not those that are another table's, or elsewhere."""
-        return self.kind not in ("view", "foreign table") and not self.is_partition
+        """Whether it has rows of its own with something in them: not those that are another
+        table's, or elsewhere."""
+        elsewhere = self.kind in ("view", "foreign table") or self.is_partition
+        return bool(self.columns or self.unreadable) and not elsewhere
 
     @property
     def is_mirrored(self) -> bool:
