@@ -8,6 +8,7 @@ a *role* that the interface shows in a style of its own.
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from collections.abc import Iterator
 from typing import Literal, NamedTuple, TypeAlias
@@ -160,6 +161,10 @@ def _blob_text(head: bytes, size: int) -> str:
     return f"‹{blob_kind(head)} {size_text(size)}›"
 
 
+_PLAIN = re.compile(r"[\w!-~]+(?: [\w!-~]+)*")
+"""Letters, digits and signs with single blanks between: nearly all there is in most texts."""
+
+
 def _text_pieces(text: str, limit: int, *, whole: bool = True) -> list[Piece]:
     if not text:
         return [Piece(EMPTY_SIGN, "empty")] if whole else []
@@ -177,7 +182,17 @@ def _marked(text: str, *, ends_here: bool) -> Iterator[Piece]:
     leading = len(text) - len(text.lstrip(" "))
     trailing = len(text.rstrip(" ")) if ends_here else len(text)
     base_before = False
+    taken_until = tried_until = 0
     for index, character in enumerate(text):
+        if index < taken_until:
+            continue
+        plain = _PLAIN.match(text, index) if index >= tried_until else None
+        if plain is not None:
+            tried_until = plain.end()
+            if _PRINTS_NOTHING.isdisjoint(plain[0]) and plain[0].isprintable():
+                taken_until, base_before = tried_until, True
+                yield Piece(plain[0], "text")
+                continue
         if character == " " and (index < leading or index >= trailing):
             yield Piece(BLANK_SIGN, "mark")
             base_before = False

@@ -7,6 +7,7 @@ are equal, truth values are 1 and 0, and all else is its text.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import cast
@@ -42,6 +43,8 @@ def meant(value: Value) -> Value:
             return _number(text)
         case Exact(_, text):
             return text
+        case float() if math.isnan(value):
+            return "NaN"
         case float() if value.is_integer() and abs(value) <= _LARGEST_INTEGER:
             return int(value)
         case _:

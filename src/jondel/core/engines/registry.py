@@ -8,7 +8,6 @@ from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
-from urllib.parse import unquote
 
 from jondel.core.engines.pages import PagePeek, PageSource
 from jondel.core.engines.protocol import Database
@@ -121,7 +120,11 @@ def is_there(location: str) -> bool:
 def name_of(location: str) -> str:
     """A short name for the database at a location, without opening it."""
     last = location.rpartition("/")[2]
-    return unquote(last) if is_on_server(location) else last
+    if is_on_server(location):
+        from urllib.parse import unquote  # slow to load, and files need it not
+
+        return unquote(last)
+    return last
 
 
 def dialect_of(location: str | None) -> Dialect:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 
-from jondel.core.engines.addresses import without_secrets
 from jondel.core.engines.registry import is_on_server
 from jondel.core.errors import StoreUnavailable
 from jondel.core.files.claims import held
@@ -44,6 +43,8 @@ class Connections:
             raise StoreUnavailable(
                 f"{name!r} cannot name a connection; choose a word that no file here is called"
             )
+        from jondel.core.engines.addresses import without_secrets  # slow to load
+
         self._change(lambda kept: {**kept, name: without_secrets(url)})
 
     def forget(self, name: str) -> None:
@@ -64,7 +65,7 @@ class Connections:
 
 def target_named(words: str) -> str:
     """The target that words mean: the URL of a kept connection of that name, else the words."""
-    if os.path.exists(words) or is_on_server(words) or not _NAME.fullmatch(words):
+    if "/" in words or os.path.exists(words) or is_on_server(words) or not _NAME.fullmatch(words):
         return words
     try:
         return Connections().all().get(words, words)

@@ -13,8 +13,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.engines.sqlite.sql_text import parameter_of, quoted, quoted_list
 from jondel.core.errors import TargetUnavailable
 from jondel.core.files.replacement import unfinished_beside
-from jondel.core.mirror.layout import encoded
-from jondel.core.model.schema import Table
+from jondel.core.mirror.layout import Layout, MirrorTable, encoded
 from jondel.core.model.values import Clipped
 
 
@@ -28,14 +27,15 @@ def export_plainly(state: Database, path: Path, go_on: Callable[[], None]) -> No
     """
     if path.exists():
         raise TargetUnavailable(f"{path}: there is a file already; give another name")
-    tables = [table for table in state.schema().tables if table.is_mirrored]
-    last = Counter(table.name.casefold() for table in tables)
+    tables = Layout(state.schema()).tables.values()
+    last = Counter(kept.table.name.casefold() for kept in tables)
     try:
         with unfinished_beside(path, mode=0o600) as (_, unfinished):
             with closing(apsw.Connection(str(unfinished))) as connection, connection:
-                for table in tables:
-                    alone = last[table.name.casefold()] == 1
-                    _write(connection, state, table, table.name if alone else str(table.id), go_on)
+                for kept in tables:
+                    alone = last[kept.table.name.casefold()] == 1
+                    name = kept.table.name if alone else kept.name
+                    _write(connection, state, kept, name, go_on)
             unfinished.rename(path)
     except apsw.Error as error:
         raise TargetUnavailable(f"{path}: cannot be written ({error})") from error
@@ -44,13 +44,16 @@ def export_plainly(state: Database, path: Path, go_on: Callable[[], None]) -> No
 
 
 def _write(
-    connection: apsw.Connection, state: Database, table: Table, name: str, go_on: Callable[[], None]
+    connection: apsw.Connection,
+    state: Database,
+    kept: MirrorTable,
+    name: str,
+    go_on: Callable[[], None],
 ) -> None:
-    columns = [quoted(column.name) for column in table.columns]
-    key = f", PRIMARY KEY ({quoted_list(table.primary_key)})" if table.primary_key else ""
-    connection.execute(f"CREATE TABLE {quoted(name)}({', '.join(columns) or 'nothing'}{key})")
-    if not columns:
-        return
+    table, columns = kept.table, [quoted(column) for column in kept.columns]
+    members = quoted_list(map(kept.stored_name, table.primary_key))
+    key = f", PRIMARY KEY ({members})" if members else ""
+    connection.execute(f"CREATE TABLE {quoted(name)}({', '.join(columns)}{key})")
     insert = f"INSERT INTO {quoted(name)} VALUES ({', '.join('?' * len(columns))})"
     names = table.column_names
     for batch in state.scanner.stream_rows(table, names, table.primary_key or names):

@@ -62,14 +62,22 @@ def _inside(name: str, state: Database) -> Database:
 def _views(schema: str, layout: Layout, before: str) -> dict[str, str]:
     """The views of a state's tables: each by its whole name, and by its last one where no other
     table has that."""
-    last = Counter(table.name.casefold() for table in layout.tables)
     views: dict[str, str] = {}
     for table, kept in layout.tables.items():
         query = f"SELECT {_columns(kept)} FROM {quoted(schema)}.{quoted(kept.name)}"
-        views[f"{before}{table}"] = query
-        if last[table.name.casefold()] == 1:
+        views[f"{before}{kept.name}"] = query
+        if table in _told_by_last_name(layout):
             views[f"{before}{table.name}"] = query
     return views
+
+
+def _told_by_last_name(layout: Layout) -> frozenset[TableId]:
+    """The tables whose last name no other table has, whatever its case."""
+    last = Counter(table.name.casefold() for table in layout.tables)
+    whole = {kept.name.casefold() for kept in layout.tables.values()}
+    return frozenset(
+        t for t in layout.tables if last[t.name.casefold()] == 1 and t.name.casefold() not in whole
+    )
 
 
 def _columns(kept: MirrorTable) -> str:
@@ -124,13 +132,16 @@ def _view_at(
             return None
         table = _table(layout, rest[:length])
         if table is not None:
-            alone = f"{state}{table.name}"
-            name = alone if alone in _views("main", layout, state) else f"{state}{table}"
-            return name, 2 * (length + bool(state)) - 1
+            alone = table in _told_by_last_name(layout)
+            name = table.name if alone else layout.tables[table].name
+            return f"{state}{name}", 2 * (length + bool(state)) - 1
     return None
 
 
 def _table(layout: Layout, names: list[str]) -> TableId | None:
+    just_so = [t for t in layout.tables if list(t[-len(names) :]) == names]
+    if len(just_so) == 1:
+        return just_so[0]
     wanted = [name.casefold() for name in names]
     found = [t for t in layout.tables if [n.casefold() for n in t[-len(names) :]] == wanted]
     return found[0] if len(found) == 1 else None

@@ -88,9 +88,11 @@ def is_number(value: Value) -> bool:
 def identical(one: Value, other: Value) -> bool:
     """Tell whether two values are stored alike: same kind and same value.
 
-    1, 1.0 and '1' differ, and so do NULL, '' and a zero-length blob.
+    1, 1.0 and '1' differ, and so do NULL, '' and a zero-length blob. What is not a number is alike.
     """
-    return type(one) is type(other) and one == other
+    if type(one) is not type(other):
+        return False
+    return one == other or (one != one and other != other)
 
 
 def clipped(value: Value, max_bytes: int) -> Value:

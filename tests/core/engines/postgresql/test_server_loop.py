@@ -313,6 +313,35 @@ def test_a_snapshot_is_exported_as_a_plain_file(
         assert file.execute('SELECT count(*) FROM "dock.log"').fetchone() == (0,)
 
 
+def test_odd_names_and_values_go_through_the_whole_loop(
+    trail: Trail, database: Database, app: psycopg.Connection[Any], tmp_path: Path
+) -> None:
+    _run(app, "CREATE TABLE empty()", "INSERT INTO empty DEFAULT VALUES",
+         'CREATE TABLE t(id int PRIMARY KEY, x text)', 'CREATE SCHEMA "S.x"',
+         'CREATE TABLE "T"("Id" int PRIMARY KEY, "X" text, x real, "a ""b"" %s" text)',
+         'CREATE TABLE "S.x"."a.b"(v double precision, w text)',
+         "INSERT INTO t VALUES (1, 'c')",
+         """INSERT INTO "T" VALUES (1, E'\\x1b[31m\\n\\\\N', 'NaN', '\\N'), (2, '', NULL, NULL)""",
+         """INSERT INTO "S.x"."a.b" VALUES ('-Infinity', NULL)""",
+         *["""INSERT INTO "S.x"."a.b" VALUES ('NaN', '')"""] * 2)  # fmt: skip
+    start = trail.take(database)
+    assert trail.take(database).image == start.image
+    _run(app, 'UPDATE "T" SET x = 0 WHERE "Id" = 1', "DELETE FROM t", 'DELETE FROM "S.x"."a.b"')
+    changed = trail.changes(start, trail.take(database))
+    told = {str(entry.table): entry.counts.marked() for entry in changed.tables}
+    assert told == {"S.x.a.b": "-3", "public.T": "~1", "public.t": "-1"}
+    restore(trail, database, start)
+    assert trail.changes(start, database).empty
+    found = run_at(trail, lambda: database, 'SELECT "a ""b"" %s" FROM public."T"', start.id)
+    assert found.rows == (("\\N",), (None,))
+    assert run_at(trail, lambda: database, "SELECT x FROM public.t", start.id).rows == (("c",),)
+    trail.export(start, tmp_path / "out.db")
+    with closing(sqlite3.connect(tmp_path / "out.db")) as file:
+        assert file.execute('SELECT v FROM "a.b" ORDER BY 1').fetchall() == [
+            (float("-inf"),), ("NaN",), ("NaN",),
+        ]  # fmt: skip
+
+
 def test_a_server_is_compared_with_a_file(
     database: Database, app: psycopg.Connection[Any], tmp_path: Path
 ) -> None:
