@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import random
 import sqlite3
+import threading
+import time
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import closing
 from datetime import date, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import psycopg
 import pytest
@@ -24,6 +26,7 @@ from jondel.core.errors import (
     StatementFailed,
     StatementRefused,
     TargetError,
+    TargetLocked,
     WriteError,
     WriteRefused,
 )
@@ -382,3 +385,38 @@ def test_a_server_is_compared_with_a_file(
                 found = {str(entry.table): entry.counts.marked() for entry in changes.tables}
                 assert found == expected
                 assert [c.kind for c in changes.schema_changes] == ["table removed"]
+
+
+def test_a_migration_goes_through_beside_what_is_read(
+    database: Database, app: psycopg.Connection[Any]
+) -> None:
+    """Also beside a question that takes long, and one that is asked a row at a time."""
+    _run(app, "CREATE TABLE boats(id int PRIMARY KEY, name text)",
+         "INSERT INTO boats SELECT i, 'n' FROM generate_series(1, 3000) i",
+         "SET lock_timeout = 9000")  # fmt: skip
+    slow = "SELECT count(*) FROM boats a, boats b, boats c"
+    failed: list[BaseException] = []
+
+    def ask() -> None:
+        try:
+            run_at(_no_trail, lambda: database, slow)
+        except TargetLocked as error:
+            failed.append(error)
+
+    asking = threading.Thread(target=ask)
+    asking.start()
+    while not app.execute("SELECT 1 FROM pg_stat_activity WHERE query = %s", (slow,)).fetchall():
+        time.sleep(0.05)
+    _run(app, "ALTER TABLE boats ALTER COLUMN name TYPE varchar(9)")
+    asking.join(20)
+    assert "reading gave way" in str(failed[0])
+    table = database.schema().by_id[TableId("public", "boats")]
+    assert database.rows.measure(table).rows == 3000
+
+
+class _NoTrail:
+    def snapshots(self) -> list[Any]:
+        return []
+
+
+_no_trail = cast(Trail, _NoTrail())

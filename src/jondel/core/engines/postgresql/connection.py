@@ -36,6 +36,10 @@ _SETTINGS = {
 """What values read as, and how long we may be in anybody's way."""
 
 
+_OLDEST_VERSION = 130_000
+"""What tells which transactions are over has its present names from then on."""
+
+
 class _AsSent(Loader):
     """Gives what the server sent."""
 
@@ -76,6 +80,10 @@ def connect(
             )
         except psycopg.OperationalError as error:
             raise why_not_reached(error, address) from error
+        if connection.info.server_version < _OLDEST_VERSION:
+            version = connection.info.server_version // 10_000
+            connection.close()
+            raise TargetUnavailable(f"{what}: PostgreSQL {version} is too old; 13 is needed")
         # Ours are written with their schemas. Not a setting to connect with: then what the path is
         # for this user would be known no more.
         connection.execute("SET search_path = pg_catalog")

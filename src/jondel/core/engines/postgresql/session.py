@@ -12,6 +12,7 @@ import psycopg
 
 from jondel.core.engines.postgresql.column_types import value_of
 from jondel.core.engines.postgresql.connection import connect, translated, words_with_place
+from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
 from jondel.core.engines.postgresql.sql_text import argument, quoted, quoted_list, source, written
 from jondel.core.errors import Cancelled, StatementFailed, TableNotFound, TableUnreadable
@@ -148,12 +149,14 @@ class Session:
 
     @contextmanager
     def _being_asked(self) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
-        """While something is asked it can be stopped at the server."""
+        """While something is asked it can be stopped at the server, and gives way to whoever
+        waits to change a table."""
         connection = self.connection()
         with self._lock:
             self._asking = True
         try:
-            yield connection
+            with giving_way(connection, self.target, self.what):
+                yield connection
         finally:
             with self._lock:
                 self._asking = False
