@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -38,6 +39,9 @@ _SETTINGS = {
 
 _OLDEST_VERSION = 130_000
 """What tells which transactions are over has its present names from then on."""
+
+
+_LOST = re.compile(r"server closed the connection|consuming input failed|connection is lost", re.I)
 
 
 class _AsSent(Loader):
@@ -136,5 +140,7 @@ def _words(error: psycopg.Error) -> str:
     if not said:
         return type(error).__name__
     first = said.splitlines()[0]
+    if _LOST.search(said):
+        return "the server closed the connection; it is made again at the next question"
     # Of a connection that failed there is but a text, which says where it was tried first.
     return first.rpartition("FATAL:")[2].strip() or first
