@@ -67,8 +67,8 @@ def make(path: Path, rows: int) -> None:
         connection.commit()
 
 
-def opening(large: Path, small: Path, environment: dict[str, str], runs: int) -> None:
-    seconds: dict[Path, list[float]] = {large: [], small: []}
+def opening(large: Path | str, small: Path | str, environment: dict[str, str], runs: int) -> None:
+    seconds: dict[Path | str, list[float]] = {large: [], small: []}
     for run in range(runs + 1):
         for path, taken in seconds.items():
             with Terminal([sys.executable, "-m", "jondel", str(path)], environment) as terminal:
@@ -79,7 +79,7 @@ def opening(large: Path, small: Path, environment: dict[str, str], runs: int) ->
     print(f"opening, against the same with ten rows: {ratio:.2f} times (target at most 1.2)")
 
 
-def paging(large: Path, environment: dict[str, str], rows: int, pages: int) -> None:
+def paging(large: Path | str, environment: dict[str, str], rows: int, pages: int) -> None:
     with Terminal([sys.executable, "-m", "jondel", str(large)], environment) as terminal:
         terminal.seconds_until(b"row-0000007")
         terminal.settle()
@@ -121,7 +121,7 @@ def sorting(large: Path, runs: int) -> None:
     )
 
 
-def memory(large: Path, small: Path, environment: dict[str, str]) -> None:
+def memory(large: Path | str, small: Path | str, environment: dict[str, str]) -> None:
     held = []
     for path in (small, large):
         with Terminal([sys.executable, "-m", "jondel", str(path)], environment) as terminal:

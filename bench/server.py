@@ -9,11 +9,13 @@ of our own; its programs must be installed.
 from __future__ import annotations
 
 import argparse
+import os
 import tempfile
 import threading
 import time
 from collections.abc import Callable
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 from statistics import median
 from typing import Any
@@ -29,6 +31,7 @@ from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.trail import Trail
 from jondel.core.trail.watch import watch
 from jondel.demo.private_server import private_server
+from records import memory, opening, paging
 
 _MAKE = """
 CREATE TABLE {name}(id bigserial PRIMARY KEY, gauge text NOT NULL, at timestamp NOT NULL,
@@ -51,6 +54,7 @@ def main() -> None:
         diff = bench.snapshots(given.rows)
         bench.reading(given.rows)
         bench.watching()
+        bench.painted(given.rows)
         if given.more_rows:
             larger = bench.snapshots(given.more_rows)
             _tell("diff, against the same on fewer rows", larger, diff, 3)
@@ -114,26 +118,48 @@ class Bench:
     def reading(self, rows: int) -> None:
         """The first rows of a sheet, sorted and not."""
         url, app = self._made(("readings", rows), ("few", 10))
-        large, small, ours, theirs = [], [], [], []
+        times: dict[str, list[float]] = {"large": [], "small": [], "ours": [], "theirs": []}
         with closing(open_database(url)) as database:
             table = database.schema().by_id[TableId("public", "readings")]
             few = database.schema().by_id[TableId("public", "few")]
             order = Arrangement(order=(OrderKey("height", True),))
             for _ in range(self._runs):
-                for of, times in ((table, large), (few, small)):
-                    times.append(_seconds(lambda t=of: _first_rows(database, t)))
-                ours.append(_seconds(lambda: database.finder.first_rows(table, order, 100)))
-                theirs.append(
-                    _seconds(
-                        lambda: app.execute(
-                            "SELECT * FROM readings ORDER BY height DESC LIMIT 100"
-                        ).fetchall()
-                    )
-                )
-        _tell("first rows of the table, against ten rows'", median(large), median(small), 1.3)
+                times["large"].append(_seconds(partial(_first_rows, database, table)))
+                times["small"].append(_seconds(partial(_first_rows, database, few)))
+                first = partial(database.finder.first_rows, table, order, 100)
+                times["ours"].append(_seconds(first))
+                plain = "SELECT * FROM readings ORDER BY height DESC LIMIT 100"
+                times["theirs"].append(_seconds(lambda: app.execute(plain).fetchall()))
+        medians = {name: median(taken) for name, taken in times.items()}
+        _tell("first rows of the table, against ten rows'", medians["large"], medians["small"], 1.3)
         _tell("first rows of an unindexed sort, against ORDER BY … LIMIT 100",
-              median(ours), median(theirs), 1.3)  # fmt: skip
+              medians["ours"], medians["theirs"], 1.3)  # fmt: skip
         app.close()
+
+    def painted(self, rows: int) -> None:
+        """The interface in a terminal: opening, paging, memory. Targets of files are printed with
+        them; a server's are 1.3, 40 ms and 60 MB."""
+        urls = []
+        for count in (rows, 10):
+            url, app = self._made()
+            app.execute(
+                "CREATE TABLE readings(id bigserial PRIMARY KEY, code text, note text, "
+                "value numeric); "
+                "INSERT INTO readings(code, note, value) SELECT 'row-' || lpad(i::text, 7, '0'), "
+                f"repeat('n', i % 40), i / 7.0 FROM generate_series(1, {count}) i"
+            )
+            app.execute("VACUUM ANALYZE")
+            app.close()
+            urls.append(url)
+        environment = {
+            **os.environ,
+            "JONDEL_HOME": str(self._folder / "painted"),
+            "TERM": "xterm-256color",
+            "COLORTERM": "truecolor",
+        }
+        opening(urls[0], urls[1], environment, self._runs)
+        paging(urls[0], environment, rows, 60)
+        memory(urls[0], urls[1], environment)
 
     def watching(self) -> None:
         """From a commit to its step, and what is asked of a database in which nothing happens."""
