@@ -76,10 +76,12 @@ def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
     """The same with a server of the demo's own, which ends with the interface."""
     import shutil
 
+    from jondel.core.engines.registry import require_driver
     from jondel.demo.launch import harbour_desk, make_database
     from jondel.demo.place import demo_server_folder
     from jondel.demo.private_server import private_server
 
+    require_driver("postgresql://localhost/saltmarsh")
     folder = demo_server_folder()
     is_made = (folder / "made").exists()
     if fresh or not is_made:

@@ -93,6 +93,13 @@ def create_database(target: str | os.PathLike[str]) -> None:
     import_module("jondel.core.engines.sqlite.whole_file").make_empty(Path(location_of(target)))
 
 
+def require_driver(target: str | os.PathLike[str]) -> None:
+    """Raise ``TargetUnavailable`` where what a server is reached by is not installed."""
+    server = _server_of(os.fspath(target))
+    if server is not None:
+        import_module(server).require_driver(os.fspath(target))
+
+
 def _of_server(target: str | os.PathLike[str]) -> ModuleType:
     server = _server_of(os.fspath(target))
     if server is None:
