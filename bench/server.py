@@ -142,10 +142,16 @@ class Bench:
         for count in (rows, 10):
             url, app = self._made()
             app.execute(
+                # So wide that it has a bar below, as the file that is measured alike.
                 "CREATE TABLE readings(id bigserial PRIMARY KEY, code text, note text, "
-                "value numeric); "
-                "INSERT INTO readings(code, note, value) SELECT 'row-' || lpad(i::text, 7, '0'), "
-                f"repeat('n', i % 40), i / 7.0 FROM generate_series(1, {count}) i"
+                "value numeric, taken_at timestamptz, berth int, status text, volts float8, "
+                "sent_at timestamp, a int, b int, c uuid); "
+                "INSERT INTO readings(code, note, value, taken_at, berth, status, volts, sent_at, "
+                "a, b, c) SELECT 'row-' || lpad(i::text, 7, '0'), repeat('n', i % 40), i / 7.0, "
+                "timestamptz '2026-01-01 00:00+00' + i * interval '1 min', i % 60, 'held', "
+                "i * 1.5, "
+                "timestamp '2026-01-01' + i * interval '1 min', i % 1003, i % 97, "
+                f"md5(i::text)::uuid FROM generate_series(1, {count}) i"
             )
             app.execute("VACUUM ANALYZE")
             app.close()
