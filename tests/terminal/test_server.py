@@ -47,6 +47,7 @@ def test_the_whole_loop_on_a_server(terminal, home: Path, size) -> None:  # type
     screen.sees("row 200 000 of 200 000")
     screen.press("t", *"boats", "Enter")
     screen.sees("210 rows")
+    screen.settles()
 
     # Watch the app; a step arrives without moving anybody, and is gone to.
     screen.press("w")
@@ -69,11 +70,17 @@ def test_the_whole_loop_on_a_server(terminal, home: Path, size) -> None:  # type
     assert _asked("SELECT count(*) FROM fuel_sales") == [(640,)]
 
     # Fix a cell, see what is written, write it, take it back.
-    screen.press("n", "r", "t", *"boats", "Enter")
-    screen.sees("210 rows")
-    screen.press("Home", "Right", "Right", "e")
+    screen.press("n", "r")
+    screen.sees_no_more("not live")
+    screen.press("t", *"boats", "Enter")
+    screen.settles()
+    screen.press("Home", "Right", "Right")
+    screen.settles()
+    screen.press("e")
     screen.sees("accept")
-    screen.press(*"Quay", "Enter")
+    screen.press(*"Quay")
+    screen.sees("Quay")
+    screen.press("Enter")
     screen.sees("* 1 not written")
     screen.press("W")
     screen.sees("Write 1 record", "→ Quay")
