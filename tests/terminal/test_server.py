@@ -72,7 +72,9 @@ def test_the_whole_loop_on_a_server(terminal, home: Path, size) -> None:  # type
     # Fix a cell, see what is written, write it, take it back.
     screen.press("n", "r")
     screen.sees_no_more("not live")
+    screen.settles()
     screen.press("t", *"boats", "Enter")
+    screen.sees("public.boats  210 rows")
     screen.settles()
     screen.press("Home", "Right", "Right")
     screen.settles()
