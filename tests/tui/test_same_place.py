@@ -339,3 +339,45 @@ async def test_a_step_is_left_whoever_finds_out_first_that_it_is_gone(
         await driver.until(lambda: driver.desk.place.moment is NOW)
         await driver.sees(" live", "s5")
         await _check(driver)
+
+
+async def test_keys_typed_after_a_table_was_chosen_are_of_its_sheet(
+    with_steps: Callable[..., Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where one was in another view, and what was chosen is long in coming."""
+    async with driven(with_steps()) as driver:
+        await _in_changes_and_slow(driver, monkeypatch)
+        await driver.press("n", "r", "t", *"crew", "enter", "home", "right", "right", "e")
+        await driver.until(lambda: driver.editor is not None)
+        assert driver.table is not None
+        assert driver.table.name == "crews"
+        assert driver.sheet.column_name == driver.table.column_names[2]
+
+
+async def test_who_goes_to_the_list_while_something_is_on_its_way_stays_there(
+    with_steps: Callable[..., Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is typed there to find a table must not be taken for commands of the sheet."""
+    async with driven(with_steps()) as driver:
+        await _in_changes_and_slow(driver, monkeypatch)
+        await driver.press("n", "r", "t")
+        assert driver.desk.navigator.journey is not None
+        await driver.until(lambda: driver.desk.navigator.journey is None)
+        assert driver.desk.navigator.view == "records"
+        assert driver.desk.table_list_has_focus
+
+
+async def _in_changes_and_slow(driver: Driver, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Be in Changes at a step, and have every answer come late from now on."""
+    run = WorkThread.run
+
+    async def late_run(thread: WorkThread, work: Callable[..., Any]) -> Any:
+        answer = await run(thread, work)
+        await asyncio.sleep(0.3)
+        return answer
+
+    await driver.until(lambda: len(driver.steps) == _STEPS)
+    await driver.press("left_square_bracket", "c")
+    await driver.until(lambda: driver.desk.navigator.view == "changes")
+    await driver.until(lambda: driver.desk.navigator.journey is None)
+    monkeypatch.setattr(WorkThread, "run", late_run)

@@ -107,7 +107,8 @@ class Desk:
         self._table_list.highlight(table)
 
     def focus_table_list(self) -> None:
-        """Have the keys go to the list of tables."""
+        """Have the keys go to the list of tables, and stay there where one is on the way."""
+        self.navigator.keys_go_to_the_view(False)
         self._screen.remove_class("-card-open")
         self.room.bring_back("tables")
         self._screen.set_focus(self._table_list)

@@ -241,6 +241,12 @@ class Navigator:
         self._journey = journey
         self.on_set_out(journey)
 
+    def keys_go_to_the_view(self, wanted: bool) -> None:
+        """Whether the keys go to the view once one has arrived, if one is on a journey: a person
+        has gone to it, or elsewhere, meanwhile."""
+        if self._journey is not None:
+            self._journey.focus = wanted
+
     def give_up(self) -> bool:
         """Stay where one is; False where one is not on a journey."""
         if self._journey is None:

@@ -322,6 +322,7 @@ class MainScreen(PlainGround, Screen[None]):
     def action_focus_view(self) -> None:
         """Go to the sheet or the list of changes."""
         self._follow_table_list()
+        self.desk.navigator.keys_go_to_the_view(True)  # which may be another one than now
         self.desk.focus_view()
 
     def palette_commands(self) -> Iterable[SystemCommand]:
