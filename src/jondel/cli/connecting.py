@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
 
 from jondel.cli.output import confirmed, say, tell
 from jondel.core.errors import PasswordNeeded
 from jondel.core.files.json_values import dumped
 from jondel.core.find.connections import target_named
-
-_TRIES = 3
 
 
 def test_connection(target: str, as_json: bool) -> None:
@@ -39,21 +36,14 @@ def create_database(target: str, yes: bool) -> None:
         say(f"{location} is made")
 
 
-def with_password(run: Callable[[], int]) -> int:
-    """Run a command, asking for the password that it turns out to need, where somebody can answer.
+def ask_for_password(needed: PasswordNeeded) -> None:
+    """Ask for the password of a database; raises what says that it is needed where nobody can
+    answer."""
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise needed
+    import getpass  # seldom needed
 
-    Nothing is done by then: databases are opened first.
-    """
-    for tries in range(_TRIES):
-        try:
-            return run()
-        except PasswordNeeded as error:
-            if tries == _TRIES - 1 or not (sys.stdin.isatty() and sys.stderr.isatty()):
-                raise
-            import getpass  # seldom needed
+    from jondel.core.engines.passwords import tell_password
 
-            from jondel.core.engines.passwords import tell_password
-
-            say(str(error).partition(";")[0])
-            tell_password(error.location, getpass.getpass("password (not shown): "))
-    raise AssertionError("the last try raises")
+    say(str(needed).partition(";")[0])
+    tell_password(needed.location, getpass.getpass("password (not shown): "))

@@ -28,28 +28,27 @@ def open_target(target: str | None, *, read_only: bool = False) -> None:
     A target that cannot be used is reported at once, except one that is locked: that may pass, so
     the interface opens and keeps trying.
     """
-    opened = target_named(target) if target is not None else _chosen()
+    given = target_named(target) if target is not None else None
+    here = given or _chosen()
     before: str | None = None
-    problem = ""
-    while opened is not None:
-        wish = None
+    while here is not None:
         try:
-            wish = _run(opened, (), read_only=read_only)
+            wish = _run(here, (), read_only=read_only)
         except TargetError as error:
-            if target is not None and before is None:
+            if here == given and before is None:
                 raise
-            problem = str(error)  # of what was chosen in the list
-        else:
-            problem = ""
-            if wish is None:
-                return
-        if wish == "other" and before is not None:
-            opened, before = before, opened
+            here = _chosen(str(error))
+            if here is None:
+                here, before = before, None
             continue
-        chosen = _chosen(problem)
-        if chosen is None and not problem:
-            continue  # back to where one was
-        before, opened = (opened if not problem else before), chosen
+        if wish is None:
+            return
+        if wish == "other" and before is not None:
+            here, before = before, here
+            continue
+        chosen = _chosen()
+        if chosen is not None:
+            here, before = chosen, here
 
 
 def open_demo(*, fresh: bool, clock: str | None, engine: str = "sqlite") -> None:

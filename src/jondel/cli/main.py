@@ -17,6 +17,7 @@ from jondel import __version__
 from jondel.cli.problems import UsageProblem
 from jondel.core.errors import JondelError, PasswordNeeded
 
+_PASSWORDS_ASKED = 2
 _OUTPUT_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EBADF, errno.EFBIG)
 COMMANDS = frozenset(
     (
@@ -90,19 +91,16 @@ def _prepare_output(*, for_programs: bool) -> None:
 
 
 def _run_with_password(arguments: list[str]) -> int:
-    try:
-        return _run(arguments)
-    except PasswordNeeded as error:
-        from jondel.cli.connecting import with_password
-
-        needed = [error]  # the first try was this one
-
-        def run() -> int:
-            if needed:
-                raise needed.pop()
+    """Run a command, again with a password that it turns out to need. Nothing is done by then:
+    databases are opened first."""
+    for _ in range(_PASSWORDS_ASKED):
+        try:
             return _run(arguments)
+        except PasswordNeeded as error:
+            from jondel.cli.connecting import ask_for_password
 
-        return with_password(run)
+            ask_for_password(error)
+    return _run(arguments)
 
 
 def _run(arguments: list[str]) -> int:

@@ -9,9 +9,7 @@ from typing import TYPE_CHECKING
 
 from textual import events
 from textual.app import App, SystemCommand
-from textual.reactive import Reactive
 from textual.screen import Screen
-from textual.theme import Theme
 from textual.worker import WorkerFailed
 
 from jondel.core.errors import JondelError
@@ -21,7 +19,7 @@ from jondel.tui.frame.typed_ahead import TypedAhead
 from jondel.tui.frame.view_set import ViewEntry
 from jondel.tui.services.early_look import EarlyLook
 from jondel.tui.services.workspace import Workspace
-from jondel.tui.theme import DUSK, MORNING
+from jondel.tui.theme import ThemedApp
 from jondel.tui.views.table import VIEWS
 
 if TYPE_CHECKING:
@@ -36,16 +34,13 @@ def _table_commands() -> type[Provider]:
     return TableCommands
 
 
-class JondelApp(App[None]):
+class JondelApp(ThemedApp[None]):
     """The full-screen interface on one database."""
 
     TITLE = "Jondel"
     CSS_PATH = "jondel.tcss"
 
     COMMANDS = App.COMMANDS | {_table_commands}
-
-    theme = Reactive(DUSK.name)
-    """The palette; set later, it would have the style sheets read twice."""
 
     def __init__(
         self,
@@ -71,11 +66,6 @@ class JondelApp(App[None]):
         )
 
     @property
-    def available_themes(self) -> dict[str, Theme]:
-        """Ours and the toolkit's; not registered, for the first of them is needed before that."""
-        return {**super().available_themes, DUSK.name: DUSK, MORNING.name: MORNING}
-
-    @property
     def failure(self) -> Exception | None:
         """The unexpected error that ended the interface, if one did."""
         error = self._exception
@@ -86,9 +76,6 @@ class JondelApp(App[None]):
     def _fatal_error(self) -> None:
         # The base class prints a traceback here; whoever ran the interface reports the failure.
         self._close_messages_no_wait()
-
-    def get_theme_variable_defaults(self) -> dict[str, str]:
-        return DUSK.variables
 
     def get_default_screen(self) -> Screen[None]:
         # Not pushed over an empty screen, which would be laid out and painted first.

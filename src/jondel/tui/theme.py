@@ -6,6 +6,10 @@ lightness differs too, so they stay apart for red-green blind eyes, and every on
 
 from __future__ import annotations
 
+from typing import TypeVar
+
+from textual.app import App
+from textual.reactive import Reactive
 from textual.theme import Theme
 
 DUSK = Theme(
@@ -87,3 +91,24 @@ MORNING = Theme(
         "scrollbar-corner-color": "#efe6d1",
     },
 )
+
+_Answer = TypeVar("_Answer")
+
+
+class ThemedApp(App[_Answer]):
+    """An application in our palette."""
+
+    theme = Reactive(DUSK.name)
+    """The palette; set later, it would have the style sheets read twice."""
+
+    @property
+    def available_themes(self) -> dict[str, Theme]:
+        """Ours and the toolkit's; not registered, for the first of them is needed before that."""
+        return {**super().available_themes, DUSK.name: DUSK, MORNING.name: MORNING}
+
+    def get_theme_variable_defaults(self) -> dict[str, str]:
+        return DUSK.variables
+
+    def change_light(self) -> None:
+        """Go from the dark theme to the light one, or back."""
+        self.theme = MORNING.name if self.theme == DUSK.name else DUSK.name

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from jondel.core.engines.addresses import ServerAddress
+    from jondel.core.engines.server_addresses import ServerAddress
 
 SERVICE = "jondel"
 """The name under which the system's keyring keeps our passwords, one for each location."""

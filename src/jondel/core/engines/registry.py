@@ -16,7 +16,7 @@ from jondel.core.errors import TargetNotFound, TargetUnavailable
 if TYPE_CHECKING:
     from types import ModuleType
 
-    from jondel.core.engines.addresses import ServerAddress
+    from jondel.core.engines.server_addresses import ServerAddress
     from jondel.core.engines.server_report import ServerReport
     from jondel.core.sql.dialect import Dialect
 
@@ -249,7 +249,7 @@ def _path_of(target: str) -> str:
     if _SQLITE.fullmatch(scheme):
         return _path_of_url(target, rest)
     if scheme != "file":
-        from jondel.core.engines.addresses import without_secrets
+        from jondel.core.engines.server_addresses import without_secrets
 
         known = ", ".join(f"{name}://" for name in _SERVERS)
         raise TargetUnavailable(

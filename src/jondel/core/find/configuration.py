@@ -12,7 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from jondel.core.find.settings import Setting, engine_of, from_parts, from_url, with_account
+from jondel.core.find.settings import Setting, from_parts, from_url, with_account
 
 _LARGEST_BYTES = 1 << 20
 _DEEPEST = 12
@@ -57,7 +57,8 @@ def settings_of_variables(variables: Mapping[str, str]) -> list[Setting]:
         parts = _parts_of({n[len(prefix) :]: v for n, v in variables.items()
                            if n.startswith(prefix)})  # fmt: skip
         url = from_parts(parts.pop("engine", None) or engine, parts)
-        if (url and len(parts) > 1) or (url and engine_of(url.partition(":")[0]) == "sqlite"):
+        # A lone name is no sign of a database, but of a file's.
+        if url and (len(parts) > 1 or url.startswith("sqlite:")):
             found.append(Setting(url, f"{prefix}…"))
     return _different(found)
 

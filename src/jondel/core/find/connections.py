@@ -43,7 +43,7 @@ class Connections:
             raise StoreUnavailable(
                 f"{name!r} cannot name a connection; choose a word that no file here is called"
             )
-        from jondel.core.engines.addresses import without_secrets  # slow to load
+        from jondel.core.engines.server_addresses import without_secrets  # slow to load
 
         self._change(lambda kept: {**kept, name: without_secrets(url)})
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from pathlib import Path
 
-from jondel.core.engines.addresses import without_secrets
 from jondel.core.engines.finder import SKIPPED_FOLDERS, find_in
 from jondel.core.engines.registry import examine, is_database, location_of, server_address
+from jondel.core.engines.server_addresses import without_secrets
 from jondel.core.errors import JondelError, PasswordNeeded
 from jondel.core.find.configuration import settings_in, settings_of_variables
 from jondel.core.find.settings import Setting

@@ -41,13 +41,10 @@ def from_url(text: str) -> str:
     text = text.strip().strip("'\"")
     if not URL.fullmatch(text):
         return ""
-    plain = text.removeprefix("jdbc:").removeprefix("JDBC:")
-    scheme, _, rest = plain.partition(":")
+    scheme, _, rest = re.sub("^jdbc:", "", text, flags=re.IGNORECASE).partition(":")
     engine = engine_of(scheme)
     if engine == "sqlite" and not rest.startswith("//"):
-        return f"sqlite:///{rest}" if rest else ""
-    if engine in ("h2", "hsqldb") and not rest.startswith("//"):
-        return f"{engine}:{rest}"
+        return f"sqlite:///{rest}"
     return f"{engine}:{rest}"
 
 
@@ -63,13 +60,17 @@ def from_parts(engine: str, parts: Mapping[str, str | None]) -> str:
     if engine in ("sqlite", "duckdb"):
         return f"{engine}:///{name}"
     user, password = parts.get("user") or "", parts.get("password") or ""
-    account = quote(user, safe="") + (f":{quote(password, safe='')}" if password else "")
+    account = _account(user, password)
     host, port = parts.get("host") or "", parts.get("port") or ""
     at = f"{account}@" if account else ""
     if host.startswith("/"):
         return f"{engine}://{at}/{quote(name, safe='')}?host={quote(host, safe='/')}"
     port = f":{port}" if port and port != _PORTS.get(engine) else ""
     return f"{engine}://{at}{host}{port}/{quote(name, safe='')}"
+
+
+def _account(user: str, password: str) -> str:
+    return quote(user, safe="") + (f":{quote(password, safe='')}" if password else "")
 
 
 def with_account(url: str, user: str, password: str) -> str:
@@ -79,6 +80,5 @@ def with_account(url: str, user: str, password: str) -> str:
     user, password = user or options.pop("user", ""), password or options.pop("password", "")
     scheme, separator, rest = base.partition("://")
     if separator and user and "@" not in rest.partition("/")[0]:
-        account = quote(user, safe="") + (f":{quote(password, safe='')}" if password else "")
-        base = f"{scheme}://{account}@{rest}"
+        base = f"{scheme}://{_account(user, password)}@{rest}"
     return f"{base}?{urlencode(options)}" if options else base

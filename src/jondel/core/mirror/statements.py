@@ -7,7 +7,7 @@ SQLite computes with: numbers and truth values as numbers, all else as the text 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import TYPE_CHECKING, cast
 
 from jondel.core.engines.needed import statements_of
@@ -42,13 +42,14 @@ class MirrorStatements:
     ) -> ResultRows:
         """See ``StatementRunner.execute``."""
         states = beside or {}
-        layouts = {name: Layout(state.schema()) for name, state in states.items()}
-        views = _views("main", self._layout, "")
-        for name, layout in layouts.items():
-            views |= _views(name, layout, f"{name}.")
+        names = {"": _Names("main", self._layout, "")}
+        names |= {n: _Names(n, Layout(s.schema()), f"{n}.") for n, s in states.items()}
+        tokens = without_comments(sql)
+        mentioned = {token.name.casefold() for token in tokens if token.is_name}
+        views = {k: v for known in names.values() for k, v in known.views(mentioned).items()}
         cast("SqliteImage", self._inner).define_views(views)
-        asked = _with_view_names(sql, self._layout, layouts)
         inside = {name: _inside(name, state) for name, state in states.items()}
+        asked = _with_view_names(sql, tokens, names)
         return statements_of(self._inner).execute(asked, limit=limit, beside=inside)
 
 
@@ -59,25 +60,44 @@ def _inside(name: str, state: Database) -> Database:
     return cast(Database, inner)
 
 
-def _views(schema: str, layout: Layout, before: str) -> dict[str, str]:
-    """The views of a state's tables: each by its whole name, and by its last one where no other
-    table has that."""
-    views: dict[str, str] = {}
-    for table, kept in layout.tables.items():
-        query = f"SELECT {_columns(kept)} FROM {quoted(schema)}.{quoted(kept.name)}"
-        views[f"{before}{kept.name}"] = query
-        if table in _told_by_last_name(layout):
-            views[f"{before}{table.name}"] = query
-    return views
+class _Names:
+    """The views that stand for a state's tables: each by its whole name, and by its last one where
+    no other table has that, whatever its case."""
 
+    def __init__(self, schema: str, layout: Layout, before: str) -> None:
+        """``schema`` is what the state is attached as; ``before`` begins the views' names."""
+        self._schema, self._tables, self._before = schema, layout.tables, before
+        last = Counter(table.name.casefold() for table in self._tables)
+        whole = {kept.name.casefold() for kept in self._tables.values()}
+        self._alone = {
+            table
+            for table in self._tables
+            if last[table.name.casefold()] == 1 and table.name.casefold() not in whole
+        }
 
-def _told_by_last_name(layout: Layout) -> frozenset[TableId]:
-    """The tables whose last name no other table has, whatever its case."""
-    last = Counter(table.name.casefold() for table in layout.tables)
-    whole = {kept.name.casefold() for kept in layout.tables.values()}
-    return frozenset(
-        t for t in layout.tables if last[t.name.casefold()] == 1 and t.name.casefold() not in whole
-    )
+    def views(self, mentioned: Collection[str]) -> dict[str, str]:
+        """Those of tables whose last name is mentioned, by name and query."""
+        views: dict[str, str] = {}
+        for table, kept in self._tables.items():
+            if table.name.casefold() in mentioned:
+                views[self.of(table)] = (
+                    f"SELECT {_columns(kept)} FROM {quoted(self._schema)}.{quoted(kept.name)}"
+                )
+        return views
+
+    def of(self, table: TableId) -> str:
+        """The view of a table."""
+        name = table.name if table in self._alone else self._tables[table].name
+        return f"{self._before}{name}"
+
+    def table(self, names: list[str]) -> TableId | None:
+        """The table that has these last levels, just so or in another case."""
+        ends = {table: list(table[-len(names) :]) for table in self._tables}
+        just_so = [table for table, end in ends.items() if end == names]
+        wanted = [name.casefold() for name in names]
+        alike = [t for t, end in ends.items() if [n.casefold() for n in end] == wanted]
+        found = just_so if len(just_so) == 1 else alike
+        return found[0] if len(found) == 1 else None
 
 
 def _columns(kept: MirrorTable) -> str:
@@ -94,14 +114,13 @@ def _columns(kept: MirrorTable) -> str:
     return ", ".join(shown) or "NULL"
 
 
-def _with_view_names(sql: str, layout: Layout, beside: Mapping[str, Layout]) -> str:
+def _with_view_names(sql: str, tokens: list[Token], names: Mapping[str, _Names]) -> str:
     """A statement in which names of tables with their schemas, or with a state's name before them,
     are the names of their views."""
-    tokens = without_comments(sql)
     parts: list[str] = []
     at = place = 0
     while place < len(tokens):
-        found = _view_at(tokens, place, layout, beside)
+        found = _view_at(tokens, place, names)
         if found is None:
             place += 1
             continue
@@ -113,35 +132,29 @@ def _with_view_names(sql: str, layout: Layout, beside: Mapping[str, Layout]) -> 
 
 
 def _view_at(
-    tokens: list[Token], place: int, layout: Layout, beside: Mapping[str, Layout]
+    tokens: list[Token], place: int, names: Mapping[str, _Names]
 ) -> tuple[str, int] | None:
     """The view that some tokens name, and how many they are."""
     if place and tokens[place - 1].says("."):
         return None
-    names = [tokens[place].name] if tokens[place].is_name else []
-    while len(names) and len(names) < 3:
-        dot = place + 2 * len(names) - 1
-        if dot + 1 >= len(tokens) or not (tokens[dot].says(".") and tokens[dot + 1].is_name):
-            break
-        names.append(tokens[dot + 1].name)
-    state, rest = "", names
-    if names and names[0] in beside:
-        state, rest, layout = f"{names[0]}.", names[1:], beside[names[0]]
-    for length in range(len(rest), 0, -1):
-        if length == 1 and not state:
-            return None
-        table = _table(layout, rest[:length])
+    words = _dotted(tokens, place)
+    is_of_state = bool(words) and words[0] in names
+    known = names[words[0] if is_of_state else ""]
+    levels = words[1:] if is_of_state else words
+    # A single word is a view's name as it is, unless a state's name stands before it.
+    for length in range(len(levels), 0 if is_of_state else 1, -1):
+        table = known.table(levels[:length])
         if table is not None:
-            alone = table in _told_by_last_name(layout)
-            name = table.name if alone else layout.tables[table].name
-            return f"{state}{name}", 2 * (length + bool(state)) - 1
+            return known.of(table), 2 * (length + is_of_state) - 1
     return None
 
 
-def _table(layout: Layout, names: list[str]) -> TableId | None:
-    just_so = [t for t in layout.tables if list(t[-len(names) :]) == names]
-    if len(just_so) == 1:
-        return just_so[0]
-    wanted = [name.casefold() for name in names]
-    found = [t for t in layout.tables if [n.casefold() for n in t[-len(names) :]] == wanted]
-    return found[0] if len(found) == 1 else None
+def _dotted(tokens: list[Token], place: int) -> list[str]:
+    """The names from a token on that have dots between them; three at most."""
+    words = [tokens[place].name] if tokens[place].is_name else []
+    while 0 < len(words) < 3:
+        dot = place + 2 * len(words) - 1
+        if dot + 1 >= len(tokens) or not (tokens[dot].says(".") and tokens[dot + 1].is_name):
+            break
+        words.append(tokens[dot + 1].name)
+    return words

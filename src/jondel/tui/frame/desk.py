@@ -20,7 +20,6 @@ from jondel.tui.frame.place import Place
 from jondel.tui.frame.typed_ahead import TypedAhead
 from jondel.tui.services.moments import Moment, Now
 from jondel.tui.services.workspace import Workspace
-from jondel.tui.theme import DUSK, MORNING
 
 if TYPE_CHECKING:
     from jondel.tui.frame.dialog import Dialog
@@ -216,8 +215,7 @@ class Desk:
 
     def change_light(self) -> None:
         """Go from the dark theme to the light one, or back."""
-        app = self._screen.app
-        app.theme = MORNING.name if app.theme == DUSK.name else DUSK.name
+        self._screen.app.change_light()  # type: ignore[attr-defined]
 
     def open_palette(self) -> None:
         """Open what do something by name."""

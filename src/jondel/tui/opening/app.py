@@ -6,26 +6,24 @@ import asyncio
 from pathlib import Path
 
 from rich.text import Text
-from textual.app import App, ComposeResult
+from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.reactive import Reactive
-from textual.theme import Theme
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from jondel.core.browse.display import line
-from jondel.core.engines.addresses import with_name
 from jondel.core.engines.registry import create_database, databases_beside, is_on_server
+from jondel.core.engines.server_addresses import with_name
 from jondel.core.errors import JondelError
 from jondel.tui.dialogs.entries import FileDialog
 from jondel.tui.frame.dialog import foot
 from jondel.tui.opening.connection_dialog import ConnectionDialog
 from jondel.tui.opening.listing import Choice, Group, groups
-from jondel.tui.theme import DUSK, MORNING
+from jondel.tui.theme import ThemedApp
 
 
-class OpeningApp(App[str | None]):
+class OpeningApp(ThemedApp[str | None]):
     """Lists what can be opened; returns the target that was chosen, None where none was."""
 
     TITLE = "Jondel"
@@ -40,21 +38,12 @@ class OpeningApp(App[str | None]):
         Binding("escape,q,ctrl+q", "leave", "leave", priority=False),
     ]
 
-    theme = Reactive(DUSK.name)
-
     def __init__(self, folder: Path, problem: str = "") -> None:
         """``problem``: why what was chosen before could not be opened."""
         super().__init__()
         self._folder = folder
         self._problem = problem
         self._choices: list[Choice | None] = []
-
-    @property
-    def available_themes(self) -> dict[str, Theme]:
-        return {**super().available_themes, DUSK.name: DUSK, MORNING.name: MORNING}
-
-    def get_theme_variable_defaults(self) -> dict[str, str]:
-        return DUSK.variables
 
     def compose(self) -> ComposeResult:
         with Vertical(id="opening"):
@@ -166,7 +155,7 @@ class OpeningApp(App[str | None]):
 
     def action_light(self) -> None:
         """Dark or light."""
-        self.theme = MORNING.name if self.theme == DUSK.name else DUSK.name
+        self.change_light()
 
     def action_leave(self) -> None:
         """End without a choice."""

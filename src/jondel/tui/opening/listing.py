@@ -8,8 +8,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
-from jondel.core.engines.addresses import without_secrets
 from jondel.core.engines.registry import is_there, location_of
+from jondel.core.engines.server_addresses import without_secrets
 from jondel.core.errors import JondelError
 from jondel.core.find.connections import Connections
 from jondel.core.find.looking import FoundDatabase, look_through

@@ -33,6 +33,7 @@ from jondel.core.errors import (
 from jondel.core.model.addresses import TableId
 from jondel.core.model.values import Exact
 from jondel.core.model.writes import RowWrite, WritePlan
+from jondel.core.sql.values_in_sql import styled
 from jondel.core.trail.history import record_history
 from jondel.core.trail.restore import restore, take_back_step
 from jondel.core.trail.step_statements import run_at
@@ -327,6 +328,11 @@ def test_odd_names_and_values_go_through_the_whole_loop(
          """INSERT INTO "T" VALUES (1, E'\\x1b[31m\\n\\\\N', 'NaN', '\\N'), (2, '', NULL, NULL)""",
          """INSERT INTO "S.x"."a.b" VALUES ('-Infinity', NULL)""",
          *["""INSERT INTO "S.x"."a.b" VALUES ('NaN', '')"""] * 2)  # fmt: skip
+    assert database.writer is not None
+    cells = (('a "b" %s', "c"),)
+    write = RowWrite("update", TableId("public", "T"), (("Id", 1),), cells, "1", ("Id",))
+    shown, _ = styled(database.writer.write_statement(write), "literals")
+    assert shown == """UPDATE "public"."T" SET "a ""b"" %s" = 'c'::text WHERE "Id" = ('1'::int4)"""
     start = trail.take(database)
     assert trail.take(database).image == start.image
     _run(app, 'UPDATE "T" SET x = 0 WHERE "Id" = 1', "DELETE FROM t", 'DELETE FROM "S.x"."a.b"')

@@ -7,7 +7,7 @@ from importlib.util import find_spec
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, quote, urlencode
 
-from jondel.core.engines.addresses import ServerAddress, from_environment, parsed
+from jondel.core.engines.server_addresses import ServerAddress, from_environment, parsed
 from jondel.core.errors import TargetUnavailable
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, TypeAlias
 
 import psycopg
 from psycopg.abc import Buffer
@@ -44,6 +44,9 @@ _OLDEST_VERSION = 130_000
 _LOST = re.compile(r"server closed the connection|consuming input failed|connection is lost", re.I)
 
 
+Connection: TypeAlias = psycopg.Connection[tuple[Any, ...]]
+
+
 class _AsSent(Loader):
     """Gives what the server sent."""
 
@@ -53,7 +56,7 @@ class _AsSent(Loader):
 
 def connect(
     target: str, what: str, *, writing: bool = False, as_the_app: bool = False
-) -> psycopg.Connection[tuple[Any, ...]]:
+) -> Connection:
     """Connect to a database by its URL; for reading, unless it is for ``writing``.
 
     ``as_the_app``: with the settings that the server has for everybody. ``what`` names it in

@@ -14,8 +14,8 @@ from psycopg.pq import ExecStatus
 
 from jondel.core.engines.delta import NULL_FIELD, Fields, PutRow
 from jondel.core.engines.postgresql.column_types import value_of
-from jondel.core.engines.postgresql.heap_facts import Connection
-from jondel.core.engines.postgresql.sql_text import quoted, source
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.sql_text import quoted, source, unmarked
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import StoredValue
@@ -76,7 +76,7 @@ def copied_keys(connection: Connection, table: Table, where: str) -> Iterator[Po
 
 def _statement(columns: str, table: Table, where: str = "TRUE") -> str:
     sql = f"COPY (SELECT {columns} FROM {source(table)} WHERE {where}) TO STDOUT"
-    return sql.replace("%%", "%")
+    return unmarked(sql)
 
 
 def _row(table: Table, line: bytes) -> PutRow:

@@ -15,22 +15,21 @@ from typing import Any
 import psycopg
 
 from jondel.core.engines.delta import Delta, Fields, Mark, PutRow, Span, TableDelta
-from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.connection import Connection, connect, translated
 from jondel.core.engines.postgresql.copying import copied_as_text, copied_keys, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.heap_facts import (
-    Connection,
     Counted,
     count_rows,
     number_of,
     read_facts,
-    read_snapshot,
+    read_transactions,
     recent_since,
 )
 from jondel.core.engines.postgresql.range_sums import RangeSums, in_spans, leading_integer
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.session import Session
-from jondel.core.engines.postgresql.sql_text import named, source
+from jondel.core.engines.postgresql.sql_text import OURS, named, source, unmarked
 from jondel.core.errors import TargetLocked
 from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
@@ -43,15 +42,15 @@ _OLDEST = 1 << 30
 _ENDS_IN_LABELS = ("enum", "array", "other")
 """Kinds whose text can change with the labels of an enum."""
 
-_LOCKED = """
+_LOCKED = f"""
 SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+WHERE c.relkind IN ('r', 'p') AND {OURS}
     AND has_table_privilege(c.oid, 'SELECT')
 """
 _LABELS = "SELECT enumtypid, enumlabel FROM pg_enum ORDER BY oid"
-_SEQUENCES = """
+_SEQUENCES = f"""
 SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind = 'S' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+WHERE c.relkind = 'S' AND {OURS}
     AND CASE WHEN c.relkind = 'S' THEN has_sequence_privilege(c.oid, 'SELECT') END
 ORDER BY 1, 2
 """
@@ -95,7 +94,7 @@ def _begin(connection: Connection, what: str) -> Schema:
         try:
             if names:
                 listed = ", ".join(f"ONLY {named(table)}" for table in sorted(names))
-                connection.execute(f"LOCK TABLE {listed.replace('%%', '%')} IN ACCESS SHARE MODE")
+                connection.execute(f"LOCK TABLE {unmarked(listed)} IN ACCESS SHARE MODE")
         except (psycopg.errors.UndefinedTable, psycopg.errors.WrongObjectType):
             connection.execute("ROLLBACK")
             continue
@@ -123,15 +122,15 @@ class _Reading:
         self._since = since
         self._before = before or Schema(())
         self._now = [table for table in now.tables if table.is_mirrored]
-        self._snapshot = read_snapshot(connection)
+        self._transactions = read_transactions(connection)
         self._facts = read_facts(connection)
         self._by_numbers = by_numbers
         self._sums = None if by_numbers else RangeSums(connection)
         self._told: dict[str, Any] = {}
         labels = repr(self._ask(_LABELS)).encode()
         self.mark: Mark = {
-            "snapshot": self._snapshot.token,
-            "oldest": self._snapshot.oldest,
+            "snapshot": self._transactions.token,
+            "oldest": self._transactions.oldest,
             "labels": f"{zlib.crc32(labels):08x}",
             "tables": self._told,
             "sequences": self._sequences(),
@@ -181,7 +180,7 @@ class _Reading:
         return (
             known is not None
             and known["files"] == self._facts[number_of(table)].files
-            and self._snapshot.newest - since["oldest"] < _OLDEST
+            and self._transactions.newest - since["oldest"] < _OLDEST
             and not (since["labels"] != self.mark["labels"] and _may_end_in_labels(table))
         )
 
@@ -225,7 +224,7 @@ class _Reading:
         for first in range(0, len(ids), _ASKED_AT_ONCE):
             part = ids[first : first + _ASKED_AT_ONCE]
             sql = " UNION ALL ".join(
-                f"SELECT {n}, last_value, is_called FROM {named(sequence)}".replace("%%", "%")
+                f"SELECT {n}, last_value, is_called FROM {unmarked(named(sequence))}"
                 for n, sequence in enumerate(part)
             )
             found += [[list(part[int(n)]), int(last), called == "t"]
@@ -249,17 +248,13 @@ class _Keys:
     def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
         sql = (
             f"SELECT ({leading_integer(self._table)}::int8 - {low}) / {width}, count(*) "
-            f"FROM {_source(self._table)} WHERE {in_spans(self._table, within)} GROUP BY 1"
+            f"FROM {unmarked(source(self._table))} WHERE {in_spans(self._table, within)} GROUP BY 1"
         )
         return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
 
     def keys(self, within: Sequence[Span] | None) -> Iterator[Position]:
         where = "TRUE" if within is None else in_spans(self._table, within)
         return copied_keys(self._connection, self._table, where)
-
-
-def _source(table: Table) -> str:
-    return source(table).replace("%%", "%")
 
 
 def _may_end_in_labels(table: Table) -> bool:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import time
 from contextlib import closing, suppress
 
-from jondel.core.engines.addresses import ServerAddress, with_name
 from jondel.core.engines.postgresql.address import address_of, for_driver
 from jondel.core.engines.postgresql.connection import connect, translated
+from jondel.core.engines.postgresql.sql_text import OURS
+from jondel.core.engines.server_addresses import ServerAddress, with_name
 from jondel.core.engines.server_report import ServerReport
 from jondel.core.errors import JondelError, TargetNotFound
 
@@ -18,11 +19,11 @@ SELECT current_setting('server_version'), pg_encoding_to_char(encoding),
     has_database_privilege(current_database(), 'CREATE'), pg_is_in_recovery()
 FROM pg_database WHERE datname = current_database()
 """
-_TABLES = """
+_TABLES = f"""
 SELECT count(*), count(*) FILTER (WHERE has_table_privilege(c.oid, 'SELECT')),
     count(*) FILTER (WHERE has_table_privilege(c.oid, 'INSERT, UPDATE, DELETE'))
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+WHERE c.relkind IN ('r', 'p') AND {OURS}
 """
 _DATABASES = "SELECT datname FROM pg_database WHERE datallowconn AND NOT datistemplate ORDER BY 1"
 _MAINTENANCE = ("postgres", "template1")

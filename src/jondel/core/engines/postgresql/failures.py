@@ -6,7 +6,7 @@ import re
 
 import psycopg
 
-from jondel.core.engines.addresses import ServerAddress
+from jondel.core.engines.server_addresses import ServerAddress
 from jondel.core.errors import PasswordNeeded, TargetError, TargetNotFound, TargetUnavailable
 
 _UNKNOWN_HOST = re.compile(r"could not translate host name|failed to resolve host", re.IGNORECASE)

@@ -16,7 +16,7 @@ from jondel.core.model.column_types import ColumnType
 from jondel.core.model.filters import Arrangement, Condition
 from jondel.core.model.rows import Position, Window
 from jondel.core.model.schema import Table
-from jondel.core.model.statements import Argument, Statement
+from jondel.core.model.statements import Statement
 from jondel.core.model.values import Exact, Row, Value, clipped
 
 _AT_ONCE = 20_000
@@ -72,8 +72,7 @@ class ServerFinder:
         if arrangement.condition is not None:
             asked = asked + " WHERE " + where
         asked = asked + (f" ORDER BY {by}" if by else "")
-        texts = [part.replace("%%", "%") for part in asked.sql.split("%s")]
-        return Statement(tuple(texts), tuple(Argument(v) for v in asked.values))
+        return asked.statement
 
     def check_condition(self, table: Table, condition: Condition) -> None:
         where = where_of(self._session, table, condition)

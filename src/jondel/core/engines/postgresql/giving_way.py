@@ -5,11 +5,10 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
 
 import psycopg
 
-from jondel.core.engines.postgresql.connection import connect
+from jondel.core.engines.postgresql.connection import Connection, connect
 from jondel.core.errors import JondelError, TargetLocked
 
 _LOOK_EVERY_SECONDS = 0.4
@@ -22,9 +21,7 @@ SELECT EXISTS (
 
 
 @contextmanager
-def giving_way(
-    connection: psycopg.Connection[tuple[Any, ...]], target: str, what: str
-) -> Iterator[None]:
+def giving_way(connection: Connection, target: str, what: str) -> Iterator[None]:
     """Have what a connection runs in the block be cancelled once somebody waits for it.
 
     Whoever takes less time than the first look does not notice.

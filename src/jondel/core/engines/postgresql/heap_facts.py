@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-import psycopg
-
-from jondel.core.engines.postgresql.sql_text import source
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.sql_text import OURS, source, unmarked
 from jondel.core.model.schema import Table
 
 _COUNTED_AT_ONCE = 50
 _XIDS = 1 << 32
-_FACTS = """
+_FACTS = f"""
 SELECT c.oid,
     CASE WHEN c.relkind = 'p' THEN
         (SELECT string_agg(p.relid::oid || ':' || coalesce(pg_relation_filenode(p.relid), 0),
@@ -24,13 +23,12 @@ SELECT c.oid,
         WHERE p.isleaf AND m.amname IS DISTINCT FROM 'heap')
     ELSE coalesce((SELECT m.amname = 'heap' FROM pg_am m WHERE m.oid = c.relam), FALSE) END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'm') AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+WHERE c.relkind IN ('r', 'p', 'm') AND {OURS}
 """
 _SNAPSHOT = """
 SELECT pg_current_snapshot()::text, pg_snapshot_xmin(pg_current_snapshot())::text,
     pg_snapshot_xmax(pg_current_snapshot())::text
 """
-Connection = psycopg.Connection[tuple[Any, ...]]
 
 
 class HeapFacts(NamedTuple):
@@ -41,7 +39,7 @@ class HeapFacts(NamedTuple):
     told_by_numbers: bool
 
 
-class Snapshot(NamedTuple):
+class Transactions(NamedTuple):
     """Which transactions are over; ``oldest`` is the first that may not be, ``newest`` the next."""
 
     token: str
@@ -62,10 +60,10 @@ def read_facts(connection: Connection) -> dict[int, HeapFacts]:
     return {int(oid): HeapFacts((files or b"").decode(), told == b"t") for oid, files, told in rows}
 
 
-def read_snapshot(connection: Connection) -> Snapshot:
+def read_transactions(connection: Connection) -> Transactions:
     """Which transactions are over for what is read now."""
     token, oldest, newest = connection.execute(_SNAPSHOT).fetchall()[0]
-    return Snapshot(token.decode(), int(oldest), int(newest))
+    return Transactions(token.decode(), int(oldest), int(newest))
 
 
 def recent_since(oldest: int) -> str:
@@ -83,7 +81,7 @@ def count_rows(
         part = tables[first : first + _COUNTED_AT_ONCE]
         sql = " UNION ALL ".join(
             f"SELECT {number}, count(*), count(*) FILTER (WHERE {recent}) "
-            f"FROM {source(table)}".replace("%%", "%")
+            f"FROM {unmarked(source(table))}"
             for number, table in enumerate(part)
         )
         for number, rows, came in connection.execute(sql).fetchall():

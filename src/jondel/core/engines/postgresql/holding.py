@@ -7,8 +7,8 @@ from contextlib import contextmanager, suppress
 
 import psycopg
 
-from jondel.core.engines.postgresql.heap_facts import Connection
-from jondel.core.engines.postgresql.sql_text import named, quoted, source
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.sql_text import named, quoted, source, unmarked
 from jondel.core.errors import WriteRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
@@ -25,7 +25,7 @@ def lock_against_writing(connection: Connection, tables: Sequence[Table]) -> Non
 
     Those that one may not lock are left out.
     """
-    listed = [source(table).replace("%%", "%") for table in tables
+    listed = [unmarked(source(table)) for table in tables
               if table.kind in ("table", "partitioned table")]  # fmt: skip
     if not listed:
         return
@@ -70,7 +70,7 @@ def triggers_held(connection: Connection, tables: Collection[TableId]) -> Iterat
         if way == "ENABLE":
             yield
         for table, name in mine:
-            sql = f"ALTER TABLE {named(table)} {way} TRIGGER {quoted(name)}".replace("%%", "%")
+            sql = unmarked(f"ALTER TABLE {named(table)} {way} TRIGGER {quoted(name)}")
             try:
                 connection.execute(sql)
             except psycopg.errors.InsufficientPrivilege as error:

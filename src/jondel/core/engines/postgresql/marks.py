@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Hashable, Sequence
 from dataclasses import dataclass, field
 
-from jondel.core.engines.postgresql.connection import translated
+from jondel.core.engines.postgresql.connection import Connection, translated
 from jondel.core.engines.postgresql.heap_facts import (
-    Connection,
     HeapFacts,
     count_rows,
     number_of,
     read_facts,
-    read_snapshot,
+    read_transactions,
 )
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.protocol import CommitMark
@@ -52,7 +51,7 @@ class ServerCommits:
         tables = [table for table in schema.tables if table.is_mirrored]
         with translated(self._session.what), connection.transaction():
             connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-            snapshot = read_snapshot(connection)
+            snapshot = read_transactions(connection)
             facts = read_facts(connection)
             counted = count_rows(connection, tables, None)
             rows = {number_of(table): count.rows for table, count in counted}
@@ -63,7 +62,7 @@ class ServerCommits:
 def moved(connection: Connection, tables: Sequence[Table], since: CommitMark) -> bool:
     """Whether something was committed in a database since a mark; no table is written to now."""
     assert isinstance(since, ServerMark), "marks are the engine's own"
-    if read_snapshot(connection).token == since.token:
+    if read_transactions(connection).token == since.token:
         return False
     if since.tables is None:
         return True

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from jondel.core.engines.delta import Span
-from jondel.core.engines.postgresql.heap_facts import Connection
-from jondel.core.engines.postgresql.sql_text import quoted, source
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.sql_text import quoted, source, unmarked
 from jondel.core.model.schema import Table
 
 _RANGES = 1000
@@ -22,7 +22,7 @@ def leading_integer(table: Table) -> str:
     first = table.column(table.primary_key[0]) if table.primary_key else None
     if first is None or first.type.kind != "integer":
         return ""
-    return quoted(first.name).replace("%%", "%")
+    return unmarked(quoted(first.name))
 
 
 def in_spans(table: Table, spans: Sequence[Span]) -> str:
@@ -41,7 +41,7 @@ class RangeSums:
         """The sums of a table, for the next time."""
         name = leading_integer(table)
         low, high = self._connection.execute(
-            f"SELECT min({name}), max({name}) FROM {_from(table)}"
+            f"SELECT min({name}), max({name}) FROM {unmarked(source(table))}"
         ).fetchall()[0]
         begin = int(low or 0)
         width = max(1, (int(high or 0) - begin) // _RANGES + 1)
@@ -63,10 +63,6 @@ class RangeSums:
         number = f"floor(({name}::numeric - {low}) / {width})::int8"
         digest = "('x' || substr(md5(t::text), 1, 15))::bit(60)::int8::numeric"
         found = self._connection.execute(
-            f"SELECT {number}, count(*), sum({digest}) FROM {_from(table)} t GROUP BY 1"
+            f"SELECT {number}, count(*), sum({digest}) FROM {unmarked(source(table))} t GROUP BY 1"
         ).fetchall()
         return {n.decode(): f"{count.decode()} {total.decode()}" for n, count, total in found}
-
-
-def _from(table: Table) -> str:
-    return source(table).replace("%%", "%")

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any, NamedTuple
 
-import psycopg
-
 from jondel.core.engines.postgresql.column_types import TypeFacts, column_type, value_of
-from jondel.core.engines.postgresql.sql_text import named
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.sql_text import OURS, named
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import (
     Column,
@@ -28,14 +27,12 @@ _KINDS: dict[str, TableKind] = {
     "v": "view",
 }
 _ACTIONS = {"a": "NO ACTION", "r": "RESTRICT", "c": "CASCADE", "n": "SET NULL", "d": "SET DEFAULT"}
-_OURS = "n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'"
-"""Schemas that are not the server's own, among them the temporary ones of sessions."""
 _TABLES = f"""
 SELECT c.oid, n.nspname, c.relname, c.relkind, c.relispartition, obj_description(c.oid, 'pg_class'),
     has_table_privilege(c.oid, 'SELECT'),
     c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND {_OURS}
+WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND {OURS}
 ORDER BY c.relkind = 'v', n.nspname, c.relname
 """
 _COLUMNS = f"""
@@ -56,7 +53,7 @@ JOIN base ON base.of = a.atttypid AND base.typbasetype = 0
 JOIN pg_type t ON t.oid = base.oid
 JOIN pg_namespace tn ON tn.oid = t.typnamespace
 LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
-WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'f', 'm', 'v') AND {_OURS}
+WHERE a.attnum > 0 AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'f', 'm', 'v') AND {OURS}
 ORDER BY a.attrelid, a.attnum
 """
 _KEYS = f"""
@@ -66,7 +63,7 @@ JOIN pg_class c ON c.oid = i.indrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
 CROSS JOIN LATERAL unnest(i.indkey::int2[]) WITH ORDINALITY AS k(number, place)
 LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number AND k.number > 0
-WHERE i.indisunique AND i.indisvalid AND i.indpred IS NULL AND k.place <= i.indnkeyatts AND {_OURS}
+WHERE i.indisunique AND i.indisvalid AND i.indpred IS NULL AND k.place <= i.indnkeyatts AND {OURS}
 ORDER BY i.indrelid, i.indexrelid, k.place
 """
 _UNIQUE = _KEYS.replace("SELECT i.indrelid,", "SELECT i.indexrelid, i.indrelid,")
@@ -78,26 +75,26 @@ JOIN pg_namespace n ON n.oid = c.relnamespace
 CROSS JOIN LATERAL unnest(f.conkey, f.confkey) WITH ORDINALITY AS k(own, other, place)
 JOIN pg_attribute ours ON ours.attrelid = f.conrelid AND ours.attnum = k.own
 JOIN pg_attribute theirs ON theirs.attrelid = f.confrelid AND theirs.attnum = k.other
-WHERE f.contype = 'f' AND {_OURS}
+WHERE f.contype = 'f' AND {OURS}
 ORDER BY f.conrelid, f.conname, k.place
 """
 _LABELS = "SELECT enumtypid, enumlabel FROM pg_enum ORDER BY enumtypid, enumsortorder"
 _OBJECTS = f"""
 SELECT 'index', n.nspname, i.relname, c.relname, pg_get_indexdef(x.indexrelid)
 FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_class c ON c.oid = x.indrelid
-JOIN pg_namespace n ON n.oid = c.relnamespace WHERE {_OURS}
+JOIN pg_namespace n ON n.oid = c.relnamespace WHERE {OURS}
 UNION ALL
 SELECT 'trigger', n.nspname, t.tgname, c.relname, pg_get_triggerdef(t.oid)
 FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
-JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT t.tgisinternal AND {_OURS}
+JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT t.tgisinternal AND {OURS}
 UNION ALL
 SELECT 'view', n.nspname, c.relname, c.relname, pg_get_viewdef(c.oid)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('v', 'm') AND {_OURS}
+WHERE c.relkind IN ('v', 'm') AND {OURS}
 UNION ALL
 SELECT 'constraint', n.nspname, k.conname, c.relname, pg_get_constraintdef(k.oid)
 FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid
-JOIN pg_namespace n ON n.oid = c.relnamespace WHERE k.contype IN ('c', 'x', 'f') AND {_OURS}
+JOIN pg_namespace n ON n.oid = c.relnamespace WHERE k.contype IN ('c', 'x', 'f') AND {OURS}
 ORDER BY 1, 2, 3, 4
 """
 
@@ -117,13 +114,13 @@ class ServerSchema(NamedTuple):
     casts: dict[TableId, dict[str, str]]
 
 
-def read_schema(connection: psycopg.Connection[tuple[Any, ...]]) -> ServerSchema:
+def read_schema(connection: Connection) -> ServerSchema:
     """Read all tables of the database that are not the server's own. Raises ``psycopg.Error``."""
     return _Reading(connection).run()
 
 
 class _Reading:
-    def __init__(self, connection: psycopg.Connection[tuple[Any, ...]]) -> None:
+    def __init__(self, connection: Connection) -> None:
         self._connection = connection
         self._filled_in: dict[str, dict[str, str]] = defaultdict(dict)
 

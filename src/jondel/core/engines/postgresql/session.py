@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -11,14 +12,27 @@ from typing import Any, NamedTuple, cast
 import psycopg
 
 from jondel.core.engines.postgresql.column_types import value_of
-from jondel.core.engines.postgresql.connection import connect, translated, words_with_place
+from jondel.core.engines.postgresql.connection import (
+    Connection,
+    connect,
+    translated,
+    words_with_place,
+)
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
-from jondel.core.engines.postgresql.sql_text import argument, quoted, quoted_list, source, written
+from jondel.core.engines.postgresql.sql_text import (
+    argument,
+    quoted,
+    quoted_list,
+    source,
+    unmarked,
+    written,
+)
 from jondel.core.errors import Cancelled, StatementFailed, TableNotFound, TableUnreadable
 from jondel.core.model.column_types import ColumnType, ValueKind
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
+from jondel.core.model.statements import Argument, Statement
 from jondel.core.model.values import Clipped, ShownRow, StoredValue, Value
 
 _SHORT: frozenset[ValueKind] = frozenset(
@@ -32,6 +46,9 @@ _HEAD_CHARACTERS = 1024
 _names = count(1)
 
 
+_MARKS = re.compile("(%%|%s)")
+
+
 class Asked(NamedTuple):
     """SQL with a mark for each of its values."""
 
@@ -43,6 +60,17 @@ class Asked(NamedTuple):
             return Asked(self.sql + other, self.values)
         return Asked(self.sql + other.sql, self.values + other.values)
 
+    @property
+    def statement(self) -> Statement:
+        """The same for people to read, and to carry elsewhere."""
+        texts = [""]
+        for part in _MARKS.split(self.sql):
+            if part == "%s":
+                texts.append("")
+            else:
+                texts[-1] += unmarked(part)
+        return Statement(tuple(texts), tuple(Argument(value) for value in self.values))
+
 
 class Session:
     """A connection that reads, opened again where it was lost; can be stopped at any time."""
@@ -51,15 +79,15 @@ class Session:
         """``what`` names the database in messages."""
         self.target, self.what = target, what
         self._lock = threading.Lock()
-        self._connection: psycopg.Connection[tuple[Any, ...]] | None = None
+        self._connection: Connection | None = None
         self._stopped = threading.Event()
         self._asking = False
-        self._lent: set[psycopg.Connection[tuple[Any, ...]]] = set()
+        self._lent: set[Connection] = set()
         self._schema: tuple[str, ServerSchema] | None = None
 
     # The connection
 
-    def connection(self) -> psycopg.Connection[tuple[Any, ...]]:
+    def connection(self) -> Connection:
         """Raises ``TargetError``, and ``Cancelled`` where this was stopped."""
         if self._stopped.is_set():
             raise Cancelled("stopped")
@@ -81,7 +109,7 @@ class Session:
         self._stopped.clear()
 
     @contextmanager
-    def stoppable(self, connection: psycopg.Connection[tuple[Any, ...]]) -> Iterator[None]:
+    def stoppable(self, connection: Connection) -> Iterator[None]:
         """Have ``interrupt`` stop what another connection does in the block, too."""
         with self._lock:
             self._lent.add(connection)
@@ -148,7 +176,7 @@ class Session:
             return connection.execute(asked.sql, asked.values).fetchall()
 
     @contextmanager
-    def _being_asked(self) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
+    def _being_asked(self) -> Iterator[Connection]:
         """While something is asked it can be stopped at the server, and gives way to whoever
         waits to change a table."""
         connection = self.connection()
@@ -162,7 +190,7 @@ class Session:
                 self._asking = False
 
     @contextmanager
-    def asking(self, sql: str) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
+    def asking(self, sql: str) -> Iterator[Connection]:
         """The connection, for a statement of a person's; errors say where they are in it."""
         try:
             with self._being_asked() as connection:

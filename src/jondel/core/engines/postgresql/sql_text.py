@@ -8,11 +8,19 @@ from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Exact, InvalidText, StoredValue
 
+OURS = "n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'"
+"""Schemas that are not the server's own, among them the temporary ones of sessions."""
+
 
 def quoted(name: str) -> str:
     """A name as SQL always takes it. A percent sign is doubled: statements go with arguments."""
     doubled = name.replace('"', '""').replace("%", "%%")
     return f'"{doubled}"'
+
+
+def unmarked(sql: str) -> str:
+    """SQL as it goes without arguments, where nothing stands for a value."""
+    return sql.replace("%%", "%")
 
 
 def quoted_list(names: Iterable[str]) -> str:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 import psycopg
 
 from jondel.core.engines.postgresql.column_types import TypeFacts, column_type, value_of
+from jondel.core.engines.postgresql.connection import Connection
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StatementFailed, StatementRefused
@@ -64,9 +64,7 @@ class ServerStatements:
         return ResultRows(columns, shown, complete)
 
     @staticmethod
-    def _types(
-        connection: psycopg.Connection[tuple[Any, ...]], numbers: Sequence[int]
-    ) -> dict[int, ColumnType]:
+    def _types(connection: Connection, numbers: Sequence[int]) -> dict[int, ColumnType]:
         listed = f"{{{','.join(map(str, set(numbers)))}}}"
         found = connection.execute(_TYPES, (listed,)).fetchall()
         types = {

@@ -10,19 +10,18 @@ from typing import NoReturn, TypeAlias
 
 import psycopg
 
-from jondel.core.engines.postgresql.connection import connect, translated
-from jondel.core.engines.postgresql.heap_facts import Connection
+from jondel.core.engines.postgresql.connection import Connection, connect, translated
 from jondel.core.engines.postgresql.holding import lock_against_writing, triggers_held
 from jondel.core.engines.postgresql.marks import moved
 from jondel.core.engines.postgresql.reading import joined
 from jondel.core.engines.postgresql.session import Asked, Session
-from jondel.core.engines.postgresql.sql_text import argument, named, quoted, source
+from jondel.core.engines.postgresql.sql_text import argument, named, quoted, source, unmarked
 from jondel.core.engines.postgresql.write_order import orders
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import RecordsMovedOn, TargetError, WriteError, WriteRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
-from jondel.core.model.statements import Argument, Statement
+from jondel.core.model.statements import Statement
 from jondel.core.model.writes import LinkCheck, RowWrite, WritePlan
 
 _CHECKED_AT_ONCE = 500
@@ -55,14 +54,14 @@ class ServerWriter:
         return ""
 
     def write_statement(self, write: RowWrite) -> Statement:
-        return _statement(self._asked(write))
+        return self._asked(write).statement
 
     def unguarded_statement(self, write: RowWrite) -> Statement:
         if write.kind == "insert":
             return self.write_statement(write)
         address = write.expected[: len(write.position_columns)]
         bare = RowWrite(write.kind, write.table, address, write.values, write.record)
-        return _statement(self._asked(bare, by_text=False))
+        return self._asked(bare, by_text=False).statement
 
     def _asked(self, write: RowWrite, *, by_text: bool = True) -> Asked:
         table = self._table(write)
@@ -87,7 +86,7 @@ class ServerWriter:
             for name, value in write.expected
             if by_text and name in table.primary_key
         ]
-        where = joined(" AND ", tests)
+        where = joined(" AND ", dict.fromkeys(tests))  # often both are the same
         if not table.primary_key:  # one of those that are alike
             one = Asked(f"(tableoid, ctid) = (SELECT tableoid, ctid FROM {of} WHERE ")
             where = one + where + " LIMIT 1)"
@@ -140,7 +139,7 @@ class ServerWriter:
             self._in_some_order(connection, orders(asked, schema))
         self._check_links(connection, plan.checks, schema)
         for state in plan.sequences:
-            name = named(state.sequence).replace("%%", "%")
+            name = unmarked(named(state.sequence))
             connection.execute(
                 "SELECT setval(%s::regclass, %s::int8, %s::bool)",
                 (name, str(state.last), str(state.taken)),
@@ -274,11 +273,6 @@ class ServerWriter:
 def _transaction_number(connection: Connection) -> str:
     found = connection.execute("SELECT pg_current_xact_id()").fetchone()
     return found[0].decode() if found else ""
-
-
-def _statement(asked: Asked) -> Statement:
-    texts = [part.replace("%%", "%") for part in asked.sql.split("%s")]
-    return Statement(tuple(texts), tuple(Argument(value) for value in asked.values))
 
 
 def _explain(what: str, error: psycopg.Error) -> NoReturn:
