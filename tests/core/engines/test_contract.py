@@ -31,7 +31,7 @@ from jondel.core.draft.draft_file import DraftFile
 from jondel.core.draft.draft_plan import cells_of, plan_of
 from jondel.core.draft.value_entry import as_entered, entered, untouched
 from jondel.core.engines.needed import (
-    capture_of,
+    capturer_of,
     commits_of,
     restorer_of,
     statements_of,
@@ -475,7 +475,7 @@ def test_what_an_engine_lacks_it_says(made_of: MakeOf, engine: Any) -> None:
     _, database = made_of(engine, Spec("t", (("id", "integer"),), ("id",), ()))
     for feature, role in (
         (Feature.COMMITS, commits_of),
-        (Feature.CAPTURE, capture_of),
+        (Feature.CAPTURE, lambda d: d.deltas or capturer_of(d)),
         (Feature.WRITING, writer_of),
         (Feature.RESTORING, restorer_of),
         (Feature.STATEMENTS, statements_of),

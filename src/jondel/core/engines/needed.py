@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 from jondel.core.engines.protocol import Database, Feature
 
 if TYPE_CHECKING:
-    from jondel.core.engines.delta import DeltaSource
     from jondel.core.engines.roles import Capturer, Commits, Restorer, StatementRunner, Writer
 
 
@@ -20,11 +19,6 @@ def commits_of(database: Database) -> Commits:
 
 def capturer_of(database: Database) -> Capturer:
     return database.features.require(Feature.CAPTURE, database.capturer)
-
-
-def capture_of(database: Database) -> Capturer | DeltaSource:
-    """What a snapshot of it is taken with: a capturer, or what its mirror is kept by."""
-    return database.deltas or capturer_of(database)
 
 
 def writer_of(database: Database) -> Writer:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
@@ -16,16 +15,13 @@ from jondel.core.mirror.mirror import Mirror
 class MirrorCapturer:
     """See ``Capturer``: what is captured are the pages of the mirror, brought up to date."""
 
-    def __init__(
-        self, folder: Path, source: DeltaSource, go_on: Callable[[], None] = lambda: None
-    ) -> None:
-        """``folder`` is the mirror's; ``go_on`` raises where the work is to be stopped."""
+    def __init__(self, folder: Path, source: DeltaSource) -> None:
+        """``folder`` is the mirror's. What stops the source stops the capture."""
         self._mirror = Mirror(folder)
         self._source = source
-        self._go_on = go_on
 
     def capture(self, sink: PageSink) -> None:
         """See ``Capturer.capture``."""
-        self._mirror.update(self._source, self._go_on)
+        self._mirror.update(self._source)
         with closing(open_database(self._mirror.path)) as mirror:
             capturer_of(mirror).capture(sink)

@@ -119,8 +119,6 @@ def connect(path: Path) -> sqlite3.Connection:
 class HarbourFile:
     """See ``Harbour``; in a SQLite file."""
 
-    Error = sqlite3.Error
-
     def __init__(self, path: Path) -> None:
         self._connection = connect(path)
 

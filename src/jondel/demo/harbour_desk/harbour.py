@@ -11,10 +11,6 @@ from typing import Any, Protocol
 class Harbour(Protocol):
     """An open database. Statements have question marks where values go."""
 
-    @property
-    def Error(self) -> type[Exception]:
-        """What it raises."""
-
     def run(self, statement: str, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
         """Run a statement and give its rows."""
 

@@ -118,8 +118,6 @@ _NUMBERED = (
 class HarbourOnServer:
     """See ``Harbour``; in a database of PostgreSQL."""
 
-    Error = psycopg.Error
-
     def __init__(self, url: str) -> None:
         self._connection = psycopg.connect(url, autocommit=True, application_name="harbour-desk")
 
