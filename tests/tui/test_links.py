@@ -251,3 +251,23 @@ async def test_the_card_of_a_change_has_times_and_links_too(
         await driver.sees("berths  2 rows", "row 2 of 2")
         await driver.press("backspace")
         await driver.sees("changes since s1")
+
+
+async def test_links_are_always_of_the_record_that_the_card_shows(
+    make: MakeDatabase, app: OpenApp
+) -> None:
+    """From a change to its record, on whose way the card shows the first one for a moment."""
+    path = make(*_HARBOUR)
+    async with driven(path) as driver:
+        await driver.press("s")
+        await driver.sees("s1 taken")
+        app(path).run("UPDATE berths SET n = 22 WHERE id = 3")
+        await driver.press("s")
+        await driver.sees("changes of s2", "pontoons 2  South arm")
+        await driver.press("end", "enter")
+        await driver.until(lambda: driver.desk.navigator.view == "records")
+        await driver.sees("berths 3", "row 3 of 4")
+        for _ in range(12):
+            await driver.pilot.pause(0.05)
+            assert "North arm" not in _card(driver)
+        await driver.sees("pontoons 2  South arm")

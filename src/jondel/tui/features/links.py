@@ -39,7 +39,9 @@ class Links(Feature):
         super().__init__(desk)
         self._resting: asyncio.TimerHandle | None = None
         self._loaded: tuple[ShownRecord, int] | None = None
-        """The record whose links the card shows, and after how many commits they were read."""
+        """The record whose links were read last, and after how many commits."""
+        self._nodes: list[LinkNode] = []
+        """Those links."""
 
     def commands(self) -> Iterable[Command]:
         for key, holds, help in (
@@ -83,9 +85,12 @@ class Links(Feature):
     # Loading
 
     def record_shown(self, record: ShownRecord) -> None:
-        if self._loaded == (record, self.desk.loader.commits):
-            return
         self.record_left()
+        if self._loaded == (record, self.desk.loader.commits):
+            # The card may have shown another record in between, or the same one anew.
+            if self.desk.card.links is not self._nodes:
+                self.desk.card.show_links(self._nodes)
+            return
 
         def rested() -> None:
             if self.desk.app_is_here:
@@ -108,7 +113,7 @@ class Links(Feature):
             for node in nodes:
                 await links.count(record.moment, node)
                 card.refresh_links()
-            self._loaded = (record, commits)
+            self._loaded, self._nodes = (record, commits), nodes
             if isinstance(record.moment, Now):
                 await self._guess(record)
         except JondelError:

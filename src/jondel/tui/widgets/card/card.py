@@ -138,6 +138,11 @@ class Card(LinesView, can_focus=True):
             self._links = ()
         self._build(keep_place=same_table)
 
+    @property
+    def links(self) -> Sequence[LinkNode]:
+        """The links that are shown."""
+        return self._links
+
     def show_links(self, links: Sequence[LinkNode]) -> None:
         """Show the record's links below its values."""
         self._links = links
