@@ -17,7 +17,7 @@ from workload_app import working
 
 from engines_under_test import RISING, column_type_of
 from jondel.core.diff.compare import Scope, compare
-from jondel.core.engines.delta import Delta, Mark, PutRow, TableDelta
+from jondel.core.engines.delta import Delta, Hints, Mark, PutRow, TableDelta
 from jondel.core.engines.memory.database import open_tables
 from jondel.core.engines.memory.tables import MemoryTables
 from jondel.core.engines.protocol import Database
@@ -171,9 +171,14 @@ class _Told:
         self._delta = TableDelta(table.id, whole, gone, [PutRow((), row) for row in put])
         self.since: Mark | None = None
 
-    def delta(self, since: Mark | None, schema: Schema | None) -> AbstractContextManager[Delta]:
-        self.since = since
-        return nullcontext(Delta(self._schema, iter([self._delta]), {"at": len(self._delta.put)}))  # type: ignore[arg-type]
+    def delta(
+        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+    ) -> AbstractContextManager[Delta]:
+        self.since, self.hints = since, hints
+        number = len(self._delta.put)  # type: ignore[arg-type]
+        return nullcontext(
+            Delta(self._schema, iter([self._delta]), {"at": number}, {"seen": number})
+        )
 
 
 def test_a_mark_is_handed_back(tmp_path: Path) -> None:
@@ -187,6 +192,24 @@ def test_a_mark_is_handed_back(tmp_path: Path) -> None:
     kept = mirror.kept()
     assert kept is not None
     assert kept.mark == {"at": 1}
+
+
+def test_hints_are_handed_back_with_their_mark_alone(tmp_path: Path) -> None:
+    table = Table(_T, "table", (Column("a"),))
+    mirror = Mirror(tmp_path / "m")
+    told = [_Told(table, [(n,) for n in range(rows)], []) for rows in (1, 2, 3)]
+    mirror.update(told[0])
+    mirror.update(told[1])
+    assert (told[0].hints, told[1].hints) == (None, {"seen": 1})
+    hints = tmp_path / "m" / "hints.json"
+    of_the_second = hints.read_bytes()
+    mirror.update(told[2])
+    for lost in (of_the_second, b"{", b"[]", None):
+        hints.unlink() if lost is None else hints.write_bytes(lost)
+        later = _Told(table, [(9,)], [])
+        mirror.update(later)
+        assert later.hints is None
+        mirror.update(told[2])
 
 
 def test_what_fails_or_is_stopped_changes_nothing(tmp_path: Path) -> None:

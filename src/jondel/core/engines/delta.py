@@ -15,6 +15,10 @@ from jondel.core.model.values import Row
 Mark: TypeAlias = dict[str, Any]
 """How far an engine was when it told a delta, in its own words; JSON values only."""
 
+Hints: TypeAlias = dict[str, Any]
+"""What an engine remembers to tell the next delta more quickly, in its own words; JSON values
+only. Without them it is told as well."""
+
 
 class PutRow(NamedTuple):
     """A row that came or changed. The position is empty where rows have no address."""
@@ -40,6 +44,10 @@ class PresentKeys(Protocol):
     @property
     def rows(self) -> int:
         """How many rows there are."""
+
+    @property
+    def within(self) -> Sequence[Span] | None:
+        """Where alone keys can have gone, rising; None where they can have gone anywhere."""
 
     def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
         """How many rows there are in each range of so many values of the key's first column, an
@@ -77,14 +85,18 @@ class Delta:
     tables: Iterator[TableDelta]
     mark: Mark = field(default_factory=dict)
     """Asked for once the tables are read."""
+    hints: Hints = field(default_factory=dict)
+    """Asked for once the tables are read."""
 
 
 class DeltaSource(Protocol):
     """Tells what changed."""
 
-    def delta(self, since: Mark | None, schema: Schema | None) -> AbstractContextManager[Delta]:
+    def delta(
+        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+    ) -> AbstractContextManager[Delta]:
         """What changed since a mark; everything, where that is None.
 
-        ``schema`` is the one that went with the mark. Tables that are declared otherwise now, or
-        are new, are told whole.
+        ``schema`` is the one that went with the mark, and so are the hints. Tables that are
+        declared otherwise now, or are new, are told whole.
         """

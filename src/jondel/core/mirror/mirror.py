@@ -15,7 +15,7 @@ from typing import Any, NamedTuple, cast
 
 import apsw
 
-from jondel.core.engines.delta import Delta, DeltaSource, Mark
+from jondel.core.engines.delta import Delta, DeltaSource, Hints, Mark
 from jondel.core.engines.sqlite.connection import register_functions
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.errors import StoreUnavailable
@@ -29,6 +29,7 @@ from jondel.core.model.schema import Schema
 
 FILE_NAME = "mirror.db"
 _LATER = "later.json"
+_HINTS = "hints.json"
 _UNFINISHED = "mirror.making"
 _CACHE_KIB = 64 << 10
 _LONGEST_LOG_PAGES = 16_000
@@ -89,13 +90,14 @@ class Mirror:
             connection.pragma("wal_autocheckpoint", _LONGEST_LOG_PAGES)
             with connection:
                 before = self._with_later_mark(_kept(connection))
-                known = (before.mark, before.schema) if before is not None else (None, None)
-                with source.delta(*known) as delta:
+                schema, mark = before or (None, None)
+                with source.delta(mark, schema, self._hints_for(mark)) as delta:
                     after, changed = self._take_in(connection, before, delta, go_on)
                 in_it = _mark_in(connection)
             if not changed:
                 later = json.dumps({"after": in_it, "mark": after.mark}, sort_keys=True)
                 replace_text(self._later, later)
+            self._keep_hints(delta)
             return after
 
     def _made(self, source: DeltaSource, go_on: GoOn) -> Kept:
@@ -116,11 +118,31 @@ class Mirror:
                 connection.pragma("journal_mode", "wal")
         finally:
             unfinished.unlink(missing_ok=True)
+        self._keep_hints(delta)
         return after
 
     def _remove(self) -> None:
         for ending in ("", "-wal", "-shm"):
             self.path.with_name(f"{FILE_NAME}{ending}").unlink(missing_ok=True)
+
+    # Hints are kept beside the mirror: they are no part of any snapshot, and may be lost.
+
+    def _hints_for(self, mark: Mark | None) -> Hints | None:
+        """The hints that were kept with a mark."""
+        try:
+            kept = json.loads(self._hints.read_text("utf-8"))
+            return cast(Hints, kept["hints"]) if kept["mark"] == mark else None
+        except (OSError, ValueError, KeyError, TypeError):
+            return None
+
+    def _keep_hints(self, delta: Delta) -> None:
+        if delta.hints or self._hints.exists():
+            kept = {"mark": delta.mark, "hints": delta.hints}
+            replace_text(self._hints, json.dumps(kept, separators=(",", ":")))
+
+    @property
+    def _hints(self) -> Path:
+        return self.path.with_name(_HINTS)
 
     @property
     def _later(self) -> Path:

@@ -209,16 +209,22 @@ class TakingIn:
 
     def _remove_absent(self, present: PresentKeys) -> None:
         """Remove the rows whose keys the database has no more; all that it has are there."""
+        column, within = self._kept.leading_integer, present.within
+        if column is not None and within and within[-1][1] - within[0][0] < _WIDEST:
+            self._remove_in_spans(column, present, within)
+            return
         rows = self._connection.execute(f"SELECT count(*) FROM {self._name}").get
         if rows == present.rows:
             return
-        column = self._kept.leading_integer
         ends = self._ends(column) if column is not None else None
         if column is None or ends is None or ends[1] - ends[0] >= _WIDEST:
             self._remove_others("TRUE", present.keys(None))
             return
+        self._remove_in_spans(column, present, [ends])
+
+    def _remove_in_spans(self, column: str, present: PresentKeys, spans: Sequence[Span]) -> None:
         name = quoted(column)
-        spans = self._spans_that_differ(name, ends, present)
+        spans = self._spans_that_differ(name, spans, present)
         for first in range(0, len(spans), _SPANS_AT_ONCE):
             some = spans[first : first + _SPANS_AT_ONCE]
             self._remove_others(_in_spans(name, some), present.keys(some))
@@ -230,10 +236,13 @@ class TakingIn:
         ).get
         return None if low is None else (low, high)
 
-    def _spans_that_differ(self, name: str, ends: Span, present: PresentKeys) -> list[Span]:
+    def _spans_that_differ(
+        self, name: str, within: Sequence[Span], present: PresentKeys
+    ) -> list[Span]:
         """Where rows went, as closely as is worth the counting."""
-        spans, low = [ends], ends[0]
-        while True:
+        spans = list(within)
+        low = spans[0][0] if spans else 0
+        while spans:
             self._go_on()
             width = max(1, sum(last - first + 1 for first, last in spans) // _RANGES)
             ours = dict(
@@ -248,7 +257,8 @@ class TakingIn:
             if width == 1 or len(spans) > _SPANS_AT_ONCE or (
                 sum(ours[n] for n in differing) <= _FEW_ROWS
             ):  # fmt: skip
-                return spans
+                break
+        return spans
 
     def _remove_others(self, where: str, there: Iterator[Position]) -> None:
         """Remove the rows of a part of the table that have none of some keys."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import threading
 import time
 from collections import Counter
@@ -15,6 +16,7 @@ import pytest
 from server_work import Work, make, naive_reading, slot
 
 from jondel.core.diff.compare import compare
+from jondel.core.engines.postgresql import delta, key_ranges
 from jondel.core.engines.postgresql.delta import ServerDelta
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.protocol import Database
@@ -71,14 +73,23 @@ def _plain(read: dict[str, Rows], state: Database) -> dict[str, Rows]:
     return plain
 
 
-@pytest.mark.parametrize("by_numbers", [True, False], ids=["xmin", "sums"])
+@pytest.mark.parametrize("way", ["xmin", "ranges", "sums"])
 @pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 12))
 def test_random_work_is_told_as_a_naive_reading_finds_it(
-    seed: int, by_numbers: bool, postgresql_database: str, session: Session, tmp_path: Path
+    seed: int,
+    way: str,
+    postgresql_database: str,
+    session: Session,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     make(postgresql_database)
     mirror = Mirror(tmp_path / "mirror")
-    source = ServerDelta(session, by_numbers=by_numbers)
+    source = ServerDelta(session, by_numbers=way != "sums")
+    if way == "ranges":  # as of large tables
+        monkeypatch.setattr(delta, "FEWEST_ROWS", 0)
+        monkeypatch.setattr(key_ranges, "_FEWEST_IN_A_RANGE", 3)
+        monkeypatch.setattr(key_ranges, "_MOST_SPANS", 20)
     with (
         closing(Work(postgresql_database, seed)) as work,
         closing(Trail(str(mirror.path))) as trail,
@@ -88,6 +99,8 @@ def test_random_work_is_told_as_a_naive_reading_finds_it(
         for number in range(length(6, 25)):
             done = work.turn(length(12, 20)) if number else []
             touched = decoded()
+            if (seed + number) % 5 == 4:
+                (mirror.path.parent / "hints.json").unlink(missing_ok=True)
             mirror.update(source)
             read = naive_reading(postgresql_database)
             with closing(open_mirrored(mirror.path)) as state:
@@ -102,6 +115,47 @@ def test_random_work_is_told_as_a_naive_reading_finds_it(
         assert mirror.path.read_bytes() == before, "reading everything again finds nothing more"
         mirror.update(source)
         assert mirror.path.read_bytes() == before
+
+
+@pytest.mark.parametrize("lost", [False, True], ids=["", "hints lost"])
+@pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 4))
+def test_few_changes_in_a_large_table(
+    seed: int, lost: bool, postgresql_database: str, session: Session, tmp_path: Path
+) -> None:
+    """Keys far apart and close together, both ends of what a number holds among them."""
+    pick = random.Random(seed)
+    apart = pick.choice([1, 3, 1 << 49])
+    mirror, source = Mirror(tmp_path / "mirror"), ServerDelta(session)
+    with psycopg.connect(postgresql_database, autocommit=True) as app:
+        app.execute("CREATE TABLE t(k int8, n int, v text, PRIMARY KEY (k, n))")
+        app.execute(
+            "INSERT INTO t SELECT i * %s::int8, 0, 'first' FROM generate_series(-3000, 3000) i",
+            (apart,),
+        )
+        for number in range(length(8, 40)):
+            for _ in range(pick.randrange(4) if number else 0):
+                key = pick.randrange(-3010, 3010) * apart
+                ends = pick.choice([-(1 << 63), (1 << 63) - 1, key])
+                app.execute(
+                    pick.choice(
+                        [
+                            f"UPDATE t SET v = 'later {number}' WHERE k = {key}",
+                            f"DELETE FROM t WHERE k = {key}",
+                            f"DELETE FROM t WHERE k BETWEEN {key - 90} AND {key + 90}",
+                            f"INSERT INTO t VALUES ({ends}, {number}, 'new') "
+                            "ON CONFLICT DO NOTHING",
+                            f"UPDATE t SET k = k + {apart}, n = {number + 1} WHERE k = {key}",
+                            f"WITH gone AS (DELETE FROM t WHERE k = {key} RETURNING k) "
+                            f"INSERT INTO t SELECT k, {number} + 50, 'again' FROM gone",
+                        ]
+                    )
+                )
+            if lost and number % 3 == 2:
+                (mirror.path.parent / "hints.json").unlink()
+            mirror.update(source)
+            read = naive_reading(postgresql_database)
+            with closing(open_mirrored(mirror.path)) as state:
+                assert _mirrored(state) == _plain(read, state), number
 
 
 def _check_diff(
@@ -224,8 +278,8 @@ def test_a_mark_that_is_too_old_tells_nothing(harbour: Harbour) -> None:
     told = []
     for back in (0, 1 << 30):
         mark = {**harbour.mark, "oldest": harbour.mark["oldest"] - back, "snapshot": "earlier"}
-        with source.delta(mark, _schema_of(harbour)) as delta:
-            told.append([table.whole for table in delta.tables])
+        with source.delta(mark, _schema_of(harbour)) as changes:
+            told.append([table.whole for table in changes.tables])
     assert told == [[], [True]]
 
 

@@ -8,15 +8,15 @@ rows are told from their ``xmin`` takes for granted that it is the same heap: se
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from typing import Any
+from typing import Any, NamedTuple, cast
 
 import psycopg
 
-from jondel.core.engines.delta import Delta, Fields, Mark, PutRow, Span, TableDelta
+from jondel.core.engines.delta import Delta, Fields, Hints, Mark, PutRow, Span, TableDelta
 from jondel.core.engines.postgresql.connection import Connection, connect, translated
-from jondel.core.engines.postgresql.copying import copied_as_text, copied_keys, copied_rows
+from jondel.core.engines.postgresql.copying import copied_as_text, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.heap_facts import (
     Counted,
@@ -26,13 +26,21 @@ from jondel.core.engines.postgresql.heap_facts import (
     read_transactions,
     recent_since,
 )
+from jondel.core.engines.postgresql.key_ranges import (
+    FEWEST_ROWS,
+    KeyRanges,
+    RangeCounter,
+    RangesNow,
+    ServerKeys,
+    by_index,
+    read_ranges,
+)
 from jondel.core.engines.postgresql.range_sums import RangeSums, in_spans, leading_integer
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.session import Session
-from jondel.core.engines.postgresql.sql_text import OURS, named, source, unmarked
+from jondel.core.engines.postgresql.sql_text import OURS, named, unmarked
 from jondel.core.errors import TargetLocked
 from jondel.core.model.addresses import TableId
-from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema, Table
 
 _TRIES = 5
@@ -65,7 +73,9 @@ class ServerDelta:
         self._by_numbers = by_numbers
 
     @contextmanager
-    def delta(self, since: Mark | None, schema: Schema | None) -> Iterator[Delta]:
+    def delta(
+        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+    ) -> Iterator[Delta]:
         """See ``DeltaSource``."""
         session = self._session
         with (
@@ -75,8 +85,9 @@ class ServerDelta:
             giving_way(connection, session.target, session.what),
         ):
             now = _begin(connection, session.what)
-            reading = _Reading(connection, since, schema, now, by_numbers=self._by_numbers)
-            yield Delta(now, reading.tables(), reading.mark)
+            before = _Before(since, schema or Schema(()), hints or {})
+            reading = _Reading(connection, before, now, by_numbers=self._by_numbers)
+            yield Delta(now, reading.tables(), reading.mark, reading.hints)
             connection.execute("COMMIT")
 
 
@@ -106,27 +117,31 @@ def _begin(connection: Connection, what: str) -> Schema:
     raise TargetLocked(f"{what}: its tables are being changed all the time; try again")
 
 
+class _Before(NamedTuple):
+    """What is known of the state that a mirror has."""
+
+    mark: Mark | None
+    schema: Schema
+    hints: Hints
+
+
 class _Reading:
     """One delta being told."""
 
     def __init__(
-        self,
-        connection: Connection,
-        since: Mark | None,
-        before: Schema | None,
-        now: Schema,
-        *,
-        by_numbers: bool,
+        self, connection: Connection, before: _Before, now: Schema, *, by_numbers: bool
     ) -> None:
         self._connection = connection
-        self._since = since
-        self._before = before or Schema(())
+        self._since = before.mark
+        self._before = before.schema
+        self._hints_before = before.hints
         self._now = [table for table in now.tables if table.is_mirrored]
         self._transactions = read_transactions(connection)
         self._facts = read_facts(connection)
         self._by_numbers = by_numbers
         self._sums = None if by_numbers else RangeSums(connection)
         self._told: dict[str, Any] = {}
+        self.hints: Hints = {}
         labels = repr(self._ask(_LABELS)).encode()
         self.mark: Mark = {
             "snapshot": self._transactions.token,
@@ -140,11 +155,15 @@ class _Reading:
         since = self._since or {}
         if since.get("snapshot") == self.mark["snapshot"]:
             self._told |= since["tables"]
+            self.hints |= self._hints_before
             return
         to_count: list[Table] = []
         for table in self._now:
             if self._told_by_numbers(table):
-                to_count.append(table)
+                if leading_integer(table) and self._rows_before(table) >= FEWEST_ROWS:
+                    yield from self._by_ranges(table)
+                else:
+                    to_count.append(table)
             elif self._sums is not None and leading_integer(table):
                 yield from self._by_sums(self._sums, table)
             else:
@@ -167,7 +186,7 @@ class _Reading:
         self._note(table, rows)
         self._told[str(number_of(table))]["sums"] = now
         if spans:
-            keys = _Keys(self._connection, table, rows)
+            keys = ServerKeys(self._connection, table, rows)
             put = copied_rows(self._connection, table, in_spans(table, spans))
             yield TableDelta(table.id, False, put=put, present=keys)
 
@@ -186,15 +205,14 @@ class _Reading:
 
     def _since_then(self, table: Table, now: Counted) -> Iterator[TableDelta]:
         """What changed in a table, of which the number of rows tells whether any went."""
-        since = self._since or {}
-        was: int = since["tables"][str(number_of(table))]["rows"]
-        recent = recent_since(since["oldest"])
+        was = self._rows_before(table)
+        recent = self._recent
         if not now.came and now.rows == was:
             self._note(table, now.rows)
         elif table.primary_key:
             self._note(table, now.rows)
             put = copied_rows(self._connection, table, recent) if now.came else iter(())
-            present = _Keys(self._connection, table, now.rows)
+            present = ServerKeys(self._connection, table, now.rows)
             yield TableDelta(table.id, False, put=put, present=present)
         elif was + now.came == now.rows:
             # All that were there are there and older: those that came are new ones.
@@ -203,19 +221,51 @@ class _Reading:
         else:
             yield self._whole(table)
 
+    def _by_ranges(self, table: Table) -> Iterator[TableDelta]:
+        """What changed in a large table, of which numbers of rows by ranges of its key are kept."""
+        before = KeyRanges.from_json(self._hints_before.get(str(number_of(table))))
+        now = read_ranges(self._connection, table, before, self._recent)
+        self._note(table, now.ranges.rows, now.ranges.bearable())
+        spans = now.suspects(before) if before is not None else None
+        if spans != []:
+            put = self._recent_rows(table, now, spans)
+            present = ServerKeys(self._connection, table, now.ranges.rows, spans)
+            yield TableDelta(table.id, False, put=put, present=present)
+
+    def _recent_rows(
+        self, table: Table, now: RangesNow, spans: list[Span] | None
+    ) -> Iterator[PutRow]:
+        if not now.came:
+            return
+        where = self._recent if spans is None else f"{self._recent} AND ({in_spans(table, spans)})"
+        with by_index(self._connection, unless=spans is None):
+            yield from copied_rows(self._connection, table, where)
+
+    @property
+    def _recent(self) -> str:
+        return recent_since((self._since or {})["oldest"])
+
+    def _rows_before(self, table: Table) -> int:
+        return int((self._since or {})["tables"][str(number_of(table))]["rows"])
+
     def _whole(self, table: Table) -> TableDelta:
         return TableDelta(table.id, True, bulk=self._all_rows(table))
 
     def _all_rows(self, table: Table) -> Iterator[Fields | list[PutRow]]:
         rows = 0
+        counter = RangeCounter(self._connection, table) if leading_integer(table) else None
         for count, block in copied_as_text(self._connection, table):
             rows += count
+            if counter is not None:
+                counter.add(_first_keys(table, block))
             yield block
-        self._note(table, rows)
+        self._note(table, rows, counter.ranges if counter is not None else None)
 
-    def _note(self, table: Table, rows: int) -> None:
+    def _note(self, table: Table, rows: int, ranges: KeyRanges | None = None) -> None:
         number = number_of(table)
         self._told[str(number)] = {"files": self._facts[number].files, "rows": rows}
+        if ranges is not None and rows >= FEWEST_ROWS:
+            self.hints[str(number)] = ranges.as_json()
 
     def _sequences(self) -> list[list[Any]]:
         """Of each its name, its last value, and whether that is taken."""
@@ -237,24 +287,12 @@ class _Reading:
                 for row in rows]  # fmt: skip
 
 
-class _Keys:
-    """See ``PresentKeys``."""
-
-    def __init__(self, connection: Connection, table: Table, rows: int) -> None:
-        self._connection = connection
-        self._table = table
-        self.rows = rows
-
-    def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
-        sql = (
-            f"SELECT ({leading_integer(self._table)}::int8 - {low}) / {width}, count(*) "
-            f"FROM {unmarked(source(self._table))} WHERE {in_spans(self._table, within)} GROUP BY 1"
-        )
-        return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
-
-    def keys(self, within: Sequence[Span] | None) -> Iterator[Position]:
-        where = "TRUE" if within is None else in_spans(self._table, within)
-        return copied_keys(self._connection, self._table, where)
+def _first_keys(table: Table, block: Fields | list[PutRow]) -> Iterator[int]:
+    """The first values of the keys of some rows, which are integers."""
+    if block and isinstance(block[0], PutRow):
+        return (cast(int, row.position[0]) for row in block if isinstance(row, PutRow))
+    place = table.column_names.index(table.primary_key[0])
+    return map(int, cast(Fields, block)[place :: len(table.columns)])
 
 
 def _may_end_in_labels(table: Table) -> bool:

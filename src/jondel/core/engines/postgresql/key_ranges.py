@@ -1,0 +1,180 @@
+"""How many rows lie in each range of a table's key: where the number is another one, or rows came,
+rows may have gone; nowhere else.
+
+The ranges are of the key's first column, an integer, and as wide as a power of two.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from psycopg.pq import TransactionStatus
+
+from jondel.core.engines.delta import Span
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.copying import copied_keys
+from jondel.core.engines.postgresql.range_sums import in_spans, leading_integer
+from jondel.core.engines.postgresql.sql_text import source, unmarked
+from jondel.core.model.rows import Position
+from jondel.core.model.schema import Table
+
+FEWEST_ROWS = 5000
+"""In fewer rows than this, those that went are found as quickly without."""
+_MOST_RANGES = 1 << 14
+_FEWEST_IN_A_RANGE = 64
+_MOST_SPANS = 600
+"""Above this, asking for single parts of a table takes longer than asking for all of it."""
+
+
+@dataclass(frozen=True)
+class KeyRanges:
+    """The rows of a table, by ranges of its key.
+
+    A key belongs to the range whose number is the key without its last ``shift`` bits.
+    """
+
+    shift: int
+    counts: dict[int, int]
+
+    @property
+    def rows(self) -> int:
+        return sum(self.counts.values())
+
+    def as_json(self) -> list[Any]:
+        """The form in which they are kept."""
+        return [self.shift, list(self.counts), list(self.counts.values())]
+
+    @classmethod
+    def from_json(cls, kept: Any) -> KeyRanges | None:
+        """What was kept; None where it is none of ours."""
+        match kept:
+            case [int(shift), [*numbers], [*counts]] if len(numbers) == len(counts):
+                return cls(shift, dict(zip(numbers, counts, strict=True)))
+        return None
+
+    def bearable(self) -> KeyRanges:
+        """The same in fewer ranges, where there are more than are of use."""
+        most = max(1, min(_MOST_RANGES, self.rows // _FEWEST_IN_A_RANGE))
+        ranges = self
+        while len(ranges.counts) > 2 * most:
+            counts: dict[int, int] = {}
+            for number, count in ranges.counts.items():
+                counts[number >> 1] = counts.get(number >> 1, 0) + count
+            ranges = KeyRanges(ranges.shift + 1, counts)
+        return ranges
+
+
+class RangeCounter:
+    """Counts the keys of a table while all its rows go by."""
+
+    def __init__(self, connection: Connection, table: Table) -> None:
+        self._shift = _first_shift(connection, table)
+        self._counts: dict[int, int] = {}
+
+    def add(self, keys: Iterable[int]) -> None:
+        numbers, counts = np.unique(
+            np.array(list(keys), dtype=np.int64) >> self._shift, return_counts=True
+        )
+        for number, count in zip(numbers.tolist(), counts.tolist(), strict=True):
+            self._counts[number] = self._counts.get(number, 0) + count
+
+    @property
+    def ranges(self) -> KeyRanges:
+        """Of what went by so far."""
+        return KeyRanges(self._shift, self._counts).bearable()
+
+
+@dataclass(frozen=True)
+class RangesNow:
+    """The rows of a table by ranges, and how many of each came since some time."""
+
+    ranges: KeyRanges
+    came: dict[int, int]
+
+    def suspects(self, before: KeyRanges) -> list[Span] | None:
+        """The only spans in which rows came or went, rising; None where they are too many.
+
+        ``before`` has ranges of the same width.
+        """
+        was, now, shift = before.counts, self.ranges.counts, self.ranges.shift
+        differing = sorted(
+            number
+            for number in was.keys() | now.keys()
+            if self.came.get(number) or was.get(number, 0) != now.get(number, 0)
+        )
+        spans: list[Span] = []
+        for number in differing:
+            first, last = number << shift, ((number + 1) << shift) - 1
+            if spans and spans[-1][1] == first - 1:
+                spans[-1] = (spans[-1][0], last)
+            else:
+                spans.append((first, last))
+        return spans if len(spans) <= _MOST_SPANS else None
+
+
+def read_ranges(
+    connection: Connection, table: Table, before: KeyRanges | None, recent: str
+) -> RangesNow:
+    """Count the rows of a table by ranges as wide as before; ``recent``: SQL for those that came
+    since."""
+    shift = before.shift if before is not None else _first_shift(connection, table)
+    rows = connection.execute(
+        f"SELECT {leading_integer(table)}::int8 >> {shift}, count(*), "
+        f"count(*) FILTER (WHERE {recent}) FROM {unmarked(source(table))} GROUP BY 1"
+    ).fetchall()
+    counted = [(int(number), int(count), int(came)) for number, count, came in rows]
+    ranges = KeyRanges(shift, {number: count for number, count, _ in counted})
+    return RangesNow(ranges, {number: came for number, _, came in counted if came})
+
+
+def _first_shift(connection: Connection, table: Table) -> int:
+    """So much that there are not too many ranges."""
+    name = leading_integer(table)
+    low, high = connection.execute(
+        f"SELECT min({name}), max({name}) FROM {unmarked(source(table))}"
+    ).fetchall()[0]
+    return max(0, ((int(high or 0) - int(low or 0)) // _MOST_RANGES).bit_length())
+
+
+class ServerKeys:
+    """See ``PresentKeys``."""
+
+    def __init__(
+        self, connection: Connection, table: Table, rows: int, within: Sequence[Span] | None = None
+    ) -> None:
+        self._connection = connection
+        self._table = table
+        self.rows = rows
+        self.within = within
+
+    def counts(self, low: int, width: int, within: Sequence[Span]) -> dict[int, int]:
+        sql = (
+            f"SELECT ({leading_integer(self._table)}::int8 - {low}) / {width}, count(*) "
+            f"FROM {unmarked(source(self._table))} WHERE {in_spans(self._table, within)} GROUP BY 1"
+        )
+        with by_index(self._connection, unless=self.within is None):
+            return {int(n): int(count) for n, count in self._connection.execute(sql).fetchall()}
+
+    def keys(self, within: Sequence[Span] | None) -> Iterator[Position]:
+        if within is None:
+            yield from copied_keys(self._connection, self._table, "TRUE")
+            return
+        with by_index(self._connection):
+            yield from copied_keys(self._connection, self._table, in_spans(self._table, within))
+
+
+@contextmanager
+def by_index(connection: Connection, *, unless: bool = False) -> Iterator[None]:
+    """Have the server look up what is asked for by single parts of a table: it may take their
+    number for a reason to go through all of it, and try each part on each row."""
+    if not unless:
+        connection.execute("SET LOCAL enable_seqscan = off")
+    try:
+        yield
+    finally:
+        if not unless and connection.info.transaction_status == TransactionStatus.INTRANS:
+            connection.execute("SET LOCAL enable_seqscan = on")
