@@ -63,7 +63,7 @@ class NoiseRules:
         return replace(self, **{kind: rules})
 
     def hide_table(self, table: TableId) -> bool:
-        return _matches(_names(table), self.tables)
+        return bool(self.tables) and _matches(_names(table), self.tables)
 
     def without_noise(self, table: TableId, record: RecordChange) -> RecordChange | None:
         """What is left of a record's change; None where all of it is noise."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from jondel.core.engines.delta import NULL_FIELD
@@ -45,6 +45,25 @@ def decoded(column: Column, stored: Value) -> Value:
         if isinstance(stored, Clipped):
             return Clipped(kind, stored.size, stored.head)
     return stored
+
+
+def row_decoder(columns: Sequence[Column | None]) -> Callable[[ShownRow], ShownRow]:
+    """What makes rows of what is stored of some columns; the values of None stay as they are."""
+    special = [
+        (place, column)
+        for place, column in enumerate(columns)
+        if column is not None and (column.type.kind == "real" or exact_kind(column) is not None)
+    ]
+    if not special:
+        return lambda stored: stored
+
+    def row(stored: ShownRow) -> ShownRow:
+        values = list(stored)
+        for place, column in special:
+            values[place] = decoded(column, values[place])
+        return tuple(values)
+
+    return row
 
 
 def encoded(value: StoredValue) -> StoredValue:

@@ -21,7 +21,7 @@ from jondel.core.engines.protocol import (
 )
 from jondel.core.engines.registry import open_database
 from jondel.core.errors import ReadError, StoreUnavailable, TableUnreadable
-from jondel.core.mirror.layout import Layout, MirrorTable, columns_in, decoded, encoded
+from jondel.core.mirror.layout import Layout, MirrorTable, columns_in, decoded, encoded, row_decoder
 from jondel.core.mirror.mirror import DOCUMENT_STATEMENT, MARK_STATEMENT, mark_in, schema_in
 from jondel.core.mirror.questions import (
     equal_cells,
@@ -393,16 +393,10 @@ class _Scanner:
             sorting += [exact] if exact is not None else []
             sorting.append(kept.stored_name(name))
         declared = {column.name: column for column in table.columns}
-        of = [declared.get(name) for name in columns]
+        row = row_decoder([declared.get(name) for name in columns])
         names = columns_in(kept, columns)
         for batch in self._inner.stream_rows(inner, names, sorting, only, largest):
-            yield [
-                tuple(
-                    value if column is None else decoded(column, value)
-                    for column, value in zip(of, row, strict=True)
-                )
-                for row in batch
-            ]
+            yield [row(stored) for stored in batch]
 
     def same_value(
         self, table: Table, row_id: int, column: str, other: Database, other_table: Table

@@ -9,14 +9,15 @@ from __future__ import annotations
 from array import array
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 import numpy as np
 import numpy.typing as npt
 
 from jondel.core.engines.protocol import Selection
-from jondel.core.engines.sqlite.btree import INDEX_TYPE
-from jondel.core.engines.sqlite.leaf_pairs import rows_that_differ
-from jondel.core.engines.sqlite.page_comparison import NEW, OLD, PageComparison
+from jondel.core.engines.sqlite.btree import INDEX_TYPE, LEAF_INDEX
+from jondel.core.engines.sqlite.leaf_pairs import cells_that_differ, rows_that_differ
+from jondel.core.engines.sqlite.page_comparison import NEW, OLD, CellPlace, PageComparison
 
 
 @dataclass(frozen=True)
@@ -63,6 +64,20 @@ class ArrayComparison(PageComparison):
         old, new = (self._rows(side, sides[side].tolist()) for side in (OLD, NEW))
         differing = np.union1d(_without_equal(old, new), _without_equal(new, old))
         return Selection(row_ids=np.union1d(differing, np.array(row_ids, np.uint64).view(np.int64)))
+
+    def _suspects(
+        self, leaves: Sequence[Sequence[int]], interior: Sequence[Sequence[int]]
+    ) -> Sequence[Iterable[CellPlace]]:
+        if self._changed_overflow:
+            return super()._suspects(leaves, interior)
+        sides = [np.array(side, np.intp) for side in leaves]
+        both = np.intersect1d(sides[OLD], sides[NEW], assume_unique=True)
+        pairs = cells_that_differ(*self._pages, both, LEAF_INDEX)
+        alone = [np.setdiff1d(side, both, assume_unique=True).tolist() for side in sides]
+        return [
+            chain(pairs[side], self._all_cells(side, (*interior[side], *alone[side])))
+            for side in (OLD, NEW)
+        ]
 
     def _rows(self, side: int, leaves: list[int]) -> _Rows:
         row_ids: list[int] = []

@@ -10,6 +10,7 @@ import struct
 from array import array
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import xxhash
 
@@ -41,8 +42,7 @@ class Tree:
     leaves: array[int]
 
 
-@dataclass(frozen=True)
-class Cell:
+class Cell(NamedTuple):
     """One row as it lies in its page.
 
     ``row_id`` is taken as if it were not signed, and 0 in an index's tree. ``payload`` is what of
@@ -77,6 +77,8 @@ class Pages:
         header = source.read(0)[:_FILE_HEADER_BYTES] if source.page_count else b""
         reserved = header[20] if header else 0
         self.usable = source.page_size - reserved
+        self._most_local = ((self.usable - 12) * 64 // 255 - 23, self.usable - 35)
+        """Bytes of a record that stay in a page at most: of an index's tree, of a table's leaf."""
 
     def tree(self, root: int) -> Tree:
         """Find the pages of the tree with this root (a page number, from 1).
@@ -105,18 +107,28 @@ class Pages:
 
     def cells(self, index: int) -> Iterator[Cell]:
         """The rows in a page, in key order; of an interior page of an index's tree too."""
+        for offset in self.offsets(index):
+            yield self.cell_at(index, offset)
+
+    def offsets(self, index: int) -> tuple[int, ...]:
+        """Where in a page its rows begin, in key order."""
         page = self.source.read(index)
         start = _start(index)
         kind = page[start]
         if kind not in (LEAF_TABLE, LEAF_INDEX, INTERIOR_INDEX):
             raise UnexpectedPage(f"page {index + 1} holds no rows")
         count = int.from_bytes(page[start + 3 : start + 5], "big")
-        first = start + _CELLS_AT[kind]
-        skipped = 4 if kind == INTERIOR_INDEX else 0
         try:
-            for at in range(first, first + 2 * count, 2):
-                offset = (page[at] << 8) | page[at + 1]
-                yield self._cell(page, offset + skipped, kind)
+            return struct.unpack_from(f">{count}H", page, start + _CELLS_AT[kind])
+        except struct.error as error:
+            raise UnexpectedPage(f"page {index + 1} is damaged") from error
+
+    def cell_at(self, index: int, offset: int) -> Cell:
+        """The row that begins at one of the ``offsets`` of a page."""
+        page = self.source.read(index)
+        kind = page[_start(index)]
+        try:
+            return self._cell(page, offset + (4 if kind == INTERIOR_INDEX else 0), kind)
         except IndexError as error:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
 
@@ -125,9 +137,10 @@ class Pages:
         row_id = 0
         if kind == LEAF_TABLE:
             row_id, offset = varint(page, offset)
-        most, least = self._local_limits(kind)
+        most = self._most_local[kind == LEAF_TABLE]
         if size <= most:
             return Cell(row_id, page[offset : offset + size], size, -1)
+        least = (self.usable - 12) * 32 // 255 - 23
         local = least + (size - least) % (self.usable - 4)
         local = least if local > most else local
         end = offset + local
@@ -255,13 +268,6 @@ class Pages:
         except (IndexError, struct.error) as error:
             raise UnexpectedPage(f"page {index + 1} is damaged") from error
         return [cell for cell in cells if cell.overflow >= 0]
-
-    def _local_limits(self, kind: int) -> tuple[int, int]:
-        """The most bytes of a record that stay in a page of the kind, and the fewest."""
-        usable = self.usable
-        least = (usable - 12) * 32 // 255 - 23
-        most = usable - 35 if kind == LEAF_TABLE else (usable - 12) * 64 // 255 - 23
-        return most, least
 
     def _check(self, index: int) -> None:
         if not 0 <= index < self.source.page_count:

@@ -1,4 +1,4 @@
-"""Compares leaves of a table's tree that lie at the same place in two states, many at once.
+"""Compares leaves of a tree that lie at the same place in two states, many at once.
 
 A row is in both leaves where a cell begins at the same place in both and no byte of it differs. So
 the bytes that differ, and the cells that begin in one leaf alone, lead to all rows that can differ;
@@ -29,46 +29,60 @@ def rows_that_differ(one: Pages, other: Pages, indexes: npt.NDArray[np.intp]) ->
     Raises:
         UnexpectedPage: a page is no such leaf.
     """
-    row_ids: list[int] = []
+    return [
+        _row_id(pages.source.read(index), offset)
+        for pages, places in zip((one, other), cells_that_differ(one, other, indexes, LEAF_TABLE),
+                                 strict=True)
+        for index, offset in places
+    ]  # fmt: skip
+
+
+def cells_that_differ(
+    one: Pages, other: Pages, indexes: npt.NDArray[np.intp], kind: int
+) -> tuple[list[tuple[int, int]], list[tuple[int, int]]]:
+    """Where rows begin that may be in one state's leaves alone, in each state: the page and the
+    offset in it.
+
+    ``indexes`` and what is raised are those of ``rows_that_differ``; the leaves are of a ``kind``.
+    """
+    places: tuple[list[tuple[int, int]], list[tuple[int, int]]] = ([], [])
     for start in range(0, len(indexes), _PAGES_AT_ONCE):
         part = indexes[start : start + _PAGES_AT_ONCE].tolist()
-        row_ids += _rows_of_part([one.source.read(index) for index in part],
-                               [other.source.read(index) for index in part])  # fmt: skip
-    return row_ids
+        raw, other_raw = _joined(one, part), _joined(other, part)
+        page, offset = np.nonzero(raw != other_raw)
+        differs = page * _STRIDE + offset
+        cells, other_cells = _cells(raw, kind), _cells(other_raw, kind)
+        for found, touched in zip(
+            places,
+            (_touched(cells, other_cells, differs), _touched(other_cells, cells, differs)),
+            strict=True,
+        ):
+            found += [(part[cell // _STRIDE], cell % _STRIDE) for cell in touched]
+    return places
 
 
-def _rows_of_part(one: Sequence[bytes], other: Sequence[bytes]) -> list[int]:
-    size = len(one[0])
-    raw = np.frombuffer(b"".join(one), np.uint8).reshape(-1, size)
-    other_raw = np.frombuffer(b"".join(other), np.uint8).reshape(-1, size)
-    page, offset = np.nonzero(raw != other_raw)
-    differs = page * _STRIDE + offset
-    cells, other_cells = _cells(raw), _cells(other_raw)
-    return [
-        *_touched(one, cells, other_cells, differs),
-        *_touched(other, other_cells, cells, differs),
-    ]
+def _joined(pages: Pages, indexes: Sequence[int]) -> npt.NDArray[np.uint8]:
+    read = b"".join(pages.source.read(index) for index in indexes)
+    return np.frombuffer(read, np.uint8).reshape(len(indexes), -1)
 
 
 def _touched(
-    pages: Sequence[bytes],
-    cells: npt.NDArray[np.int64],
-    others: npt.NDArray[np.int64],
-    differs: npt.NDArray[np.int64],
+    cells: npt.NDArray[np.int64], others: npt.NDArray[np.int64], differs: npt.NDArray[np.int64]
 ) -> list[int]:
-    """The row numbers of cells that begin here alone, or that hold a byte that differs."""
+    """Cells that begin here alone, or that hold a byte that differs."""
     touched = ~np.isin(cells, others, assume_unique=True)
     # A byte is in the last cell that begins before it, if it is in one at all.
     at = np.searchsorted(cells, differs, side="right") - 1
     differs, at = differs[at >= 0], at[at >= 0]
     touched[at[cells[at] // _STRIDE == differs // _STRIDE]] = True
-    return [_row_id(pages[place // _STRIDE], place % _STRIDE) for place in cells[touched].tolist()]
+    found: list[int] = cells[touched].tolist()
+    return found
 
 
-def _cells(pages: npt.NDArray[np.uint8]) -> npt.NDArray[np.int64]:
-    """Where cells begin, as page number times the stride plus offset, rising."""
-    if (pages[:, 0] != LEAF_TABLE).any():
-        raise UnexpectedPage("a page holds no rows of a table")
+def _cells(pages: npt.NDArray[np.uint8], kind: int) -> npt.NDArray[np.int64]:
+    """Where cells begin, as place of the page times the stride plus offset, rising."""
+    if (pages[:, 0] != kind).any():
+        raise UnexpectedPage("a page is no leaf of the kind")
     counts = pages[:, 3].astype(np.int64) * 256 + pages[:, 4]
     most = int(counts.max())
     if _HEADER_BYTES + 2 * most > pages.shape[1]:

@@ -11,10 +11,11 @@ Rows found here may turn out to be equal; rows not found here are. SQLite reads 
 from __future__ import annotations
 
 from array import array
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
+from typing import TypeAlias
 
 import xxhash
 
@@ -42,6 +43,8 @@ _MOST_PAGES_WITH_PLAIN_OVERFLOW = 1 << 25
 _MOST_KEYS = 50_000
 """Rows without a number are read one by one; above this, reading all in order is quicker."""
 OLD, NEW = 0, 1
+CellPlace: TypeAlias = tuple[int, int]
+"""A page, as an index from 0, and where in it a row begins."""
 
 
 @dataclass(frozen=True)
@@ -106,9 +109,7 @@ class PageComparison:
                 return None
             if not self._tables[table].key_width:
                 return self._numbered(table, leaves)
-            interior = self._differing(old.interior, new.interior)
-            pages = [[*inner, *outer] for inner, outer in zip(interior, leaves, strict=True)]
-            return self._keyed(table, pages)
+            return self._keyed(table, leaves, self._differing(old.interior, new.interior))
         except UnexpectedPage:
             return None
 
@@ -177,34 +178,43 @@ class PageComparison:
 
     # Tables without
 
-    def _keyed(self, table: str, pages: Sequence[Sequence[int]]) -> Selection | None:
+    def _keyed(
+        self, table: str, leaves: Sequence[Sequence[int]], interior: Sequence[Sequence[int]]
+    ) -> Selection | None:
         width = self._tables[table].key_width
-        sides: list[dict[int, tuple[int, int]]] = []
-        for side in (OLD, NEW):
+        digest_of = xxhash.xxh3_64_intdigest
+        sides: list[dict[int, CellPlace]] = []
+        for side, places in enumerate(self._suspects(leaves, interior)):
             rows = {}
-            for index in pages[side]:
-                for place, cell in enumerate(self._pages[side].cells(index)):
-                    digest = (
-                        self._digest_of_large(side, cell)
-                        if cell.overflow >= 0
-                        else xxhash.xxh3_64_intdigest(cell.payload)
-                    )
-                    rows[digest] = (index, place)
+            for place in places:
+                cell = self._pages[side].cell_at(*place)
+                digest = (
+                    self._digest_of_large(side, cell)
+                    if cell.overflow >= 0
+                    else digest_of(cell.payload)
+                )
+                rows[digest] = place
             sides.append(rows)
         keys: set[tuple[StoredValue, ...]] = set()
         for side in (OLD, NEW):
-            wanted: dict[int, set[int]] = {}
             for digest in sides[side].keys() - sides[1 - side].keys():
-                index, place = sides[side][digest]
-                wanted.setdefault(index, set()).add(place)
-            for index, places in wanted.items():
-                for place, cell in enumerate(self._pages[side].cells(index)):
-                    if place in places:
-                        keys.add(self._key(side, cell, width))
+                place = sides[side][digest]
+                keys.add(self._key(side, self._pages[side].cell_at(*place), width))
             if len(keys) > _MOST_KEYS:
                 return None
         keys |= {self._key(OLD, cell, width) for cell in self._behind_changes.get(table, ())}
         return Selection(keys=tuple(keys))
+
+    def _suspects(
+        self, leaves: Sequence[Sequence[int]], interior: Sequence[Sequence[int]]
+    ) -> Sequence[Iterable[CellPlace]]:
+        """On each side, the rows of a table without row numbers that can be there alone."""
+        return [self._all_cells(side, (*interior[side], *leaves[side])) for side in (OLD, NEW)]
+
+    def _all_cells(self, side: int, indexes: Iterable[int]) -> Iterator[CellPlace]:
+        for index in indexes:
+            for offset in self._pages[side].offsets(index):
+                yield index, offset
 
     def _key(self, side: int, cell: Cell, width: int) -> tuple[StoredValue, ...]:
         record = self._pages[side].whole_payload(cell)

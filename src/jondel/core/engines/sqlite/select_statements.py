@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
+from functools import cache
 from itertools import chain, islice
 from typing import Any, cast
 
@@ -14,7 +15,7 @@ from jondel.core.engines.sqlite.sql_text import (
     mark_of,
     parameters,
     quoted,
-    row_comparison,
+    quoted_list,
     select,
     source_of,
     unwrapped,
@@ -117,25 +118,34 @@ class _Reading:
 
     def by_key(self, key: Row) -> list[ShownRow]:
         """The row of a key, if there is one."""
-        # Twice, so that the key's index can be used and only the very same bytes count.
-        where = row_comparison(self._order, "=", key)
-        where += "".join(
-            f" AND {quoted(name)} = {mark_of(value)} COLLATE BINARY"
-            for name, value in zip(self._order, key, strict=True)
-        )
+        marks = tuple(map(mark_of, key))
         for text_as_bytes in ways_to_read(self._encoding):
+            statements = self._by_key(text_as_bytes, marks)
+            values = parameters((*key, *key))
             try:
-                with selected(
-                    self._connection,
-                    source_of(self._table),
-                    self._expressions(text_as_bytes),
-                    parameters((*key, *key)),
-                    where=where,
-                ) as rows:
+                if len(statements) == 1:  # there are many keys; this is the shortest way
+                    found = self._connection.execute(statements[0], values).fetchall()
+                    return [unwrapped(row, self._encoding) for row in found]
+                with in_step(self._connection, statements, values) as rows:
                     return [unwrapped(row, self._encoding) for row in rows]
             except UnicodeDecodeError:
                 continue
         return []
+
+    @cache  # noqa: B019  as many as there are kinds of keys, and as long as the reading
+    def _by_key(self, text_as_bytes: bool, marks: tuple[str, ...]) -> list[str]:
+        # Twice, so that the key's index can be used and only the very same bytes count.
+        where = f"({quoted_list(self._order)}) = ({', '.join(marks)})"
+        where += "".join(
+            f" AND {quoted(name)} = {mark} COLLATE BINARY"
+            for name, mark in zip(self._order, marks, strict=True)
+        )
+        return _statements(
+            self._connection,
+            source_of(self._table),
+            self._expressions(text_as_bytes),
+            where=where,
+        )
 
     def _expressions(self, text_as_bytes: bool) -> list[str]:
         return [
@@ -160,17 +170,30 @@ def selected(
     order: str = "",
     limit: str = "",
 ) -> Iterator[Iterator[tuple[Any, ...]]]:
-    """Run a SELECT whose order is total, even of more columns than one statement may return.
+    """Run a SELECT whose order is total, even of more columns than one statement may return."""
+    statements = _statements(connection, source, expressions, where=where, order=order, limit=limit)
+    with in_step(connection, statements, parameters) as rows:
+        yield rows
 
-    Such a one becomes several statements in step; the first one's read transaction makes
-    them see the same rows.
-    """
+
+def _statements(
+    connection: apsw.Connection, source: str, expressions: Sequence[str], **clauses: str
+) -> list[str]:
+    """The statements that a SELECT becomes, each of no more columns than one may return."""
     most = connection.limit(apsw.SQLITE_LIMIT_COLUMN)
     groups = [expressions[start : start + most] for start in range(0, len(expressions), most)]
+    return [select(source, group, **clauses) for group in groups or [()]]
+
+
+@contextmanager
+def in_step(
+    connection: apsw.Connection, statements: Sequence[str], parameters: Sequence[Any] | Position
+) -> Iterator[Iterator[tuple[Any, ...]]]:
+    """Run the statements that a SELECT became; the first one's read transaction makes them see the
+    same rows."""
     with ExitStack() as stack:
         cursors: list[Iterator[tuple[Any, ...]]] = []
-        for group in groups or [()]:
-            sql = select(source, group, where=where, order=order, limit=limit)
+        for sql in statements:
             cursor = connection.execute(sql, cast("tuple[apsw.SQLiteValue]", parameters))
             cursors.append(stack.enter_context(closing(cursor)))
         if len(cursors) == 1:
