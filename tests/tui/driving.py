@@ -12,6 +12,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 
 from textual.pilot import Pilot
+from textual.screen import Screen
 from textual.widget import Widget
 
 from jondel.core.browse.sheet_states import SheetState
@@ -47,8 +48,13 @@ class Driver:
 
     @property
     def screen(self) -> MainScreen:
-        """The one screen, whatever dialog may be open over it."""
+        """The screen of the database in front, whatever may be open over it."""
         return next(screen for screen in self.app.screen_stack if isinstance(screen, MainScreen))
+
+    @property
+    def _stack(self) -> Sequence[Screen[object]]:
+        """Empty once the interface has ended."""
+        return self.app.screen_stack
 
     @property
     def desk(self) -> Desk:
@@ -119,7 +125,7 @@ class Driver:
     async def press(self, *keys: str) -> None:
         """Press keys, and wait until they have had their effect or are held back."""
         await self.pilot.press(*keys)
-        while self.desk.typed.is_busy:
+        while any(isinstance(s, MainScreen) and s.desk.typed.is_busy for s in self._stack):
             await self.pilot.pause(0.005)
 
     async def until(self, holds: Callable[[], bool]) -> None:
@@ -191,3 +197,11 @@ async def driven(
         driver = Driver(app, pilot)
         await driver.until(lambda: driver.table is not None or bool(driver.sheet.problem))
         yield driver
+
+
+@asynccontextmanager
+async def opened_without(size: tuple[int, int] = WIDE) -> AsyncIterator[Driver]:
+    """Open the interface on no database: one is chosen in it."""
+    app = JondelApp(None)
+    async with app.run_test(size=size) as pilot:
+        yield Driver(app, pilot)

@@ -15,6 +15,7 @@ import jondel.tui
 _MEANT = re.compile(r"__\w+__|(on|_on|watch|action)_\w+|compose|render|render_lines?|commands|show")
 _MEANT_ONES = {
     "dismiss",
+    "check_action",
     "get_default_screen",
     "get_system_commands",
     "get_theme_variable_defaults",

@@ -11,44 +11,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from jondel.cli.problems import NoTerminal
-from jondel.core.errors import TargetError, TargetLocked
 from jondel.core.find.connections import target_named
-from jondel.tui.services.early_look import EarlyLook
+from jondel.tui.services.early_look import EarlyLook, looked_at
 
 if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
-    from jondel.tui.frame.leaving import Wish
 
 
 def open_target(target: str | None, *, read_only: bool = False) -> None:
-    """Open the interface on a target, or on the database found here.
+    """Open the interface on a target, or on the list of databases.
 
     ``read_only``: nothing can be edited there, nor written in any other way.
 
     A target that cannot be used is reported at once, except one that is locked: that may pass, so
     the interface opens and keeps trying.
     """
-    given = target_named(target) if target is not None else None
-    here = given or _chosen()
-    before: str | None = None
-    while here is not None:
-        try:
-            wish = _run(here, (), read_only=read_only)
-        except TargetError as error:
-            if here == given and before is None:
-                raise
-            here = _chosen(str(error))
-            if here is None:
-                here, before = before, None
-            continue
-        if wish is None:
-            return
-        if wish == "other" and before is not None:
-            here, before = before, here
-            continue
-        chosen = _chosen()
-        if chosen is not None:
-            here, before = chosen, here
+    here = target_named(target) if target is not None else None
+    _run(here, (), read_only=read_only)
 
 
 def open_demo(*, fresh: bool, clock: str | None, engine: str = "sqlite") -> None:
@@ -66,9 +45,7 @@ def open_demo(*, fresh: bool, clock: str | None, engine: str = "sqlite") -> None
         sys.stderr.write("jondel: making the harbour's database …\n")
         make_database(path)
     with harbour_desk(path, clock) as actions:
-        wish = _run(str(path), actions)
-    if wish is not None:
-        open_target(None)
+        _run(str(path), actions)
 
 
 def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
@@ -92,18 +69,7 @@ def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
             make_database(url)
             (folder / "made").touch()
         with harbour_desk(url, clock) as actions:
-            wish = _run(url, actions)
-    if wish is not None:
-        open_target(None)
-
-
-def _chosen(problem: str = "") -> str | None:
-    """Have a database be chosen; None where none was."""
-    _require_terminal()
-    from jondel.tui.opening.app import OpeningApp
-
-    app = OpeningApp(Path.cwd(), problem)
-    return app.run()
+            _run(url, actions)
 
 
 def _require_terminal() -> None:
@@ -114,9 +80,9 @@ def _require_terminal() -> None:
         )
 
 
-def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> Wish | None:
-    """Run the interface; returns where a person wants to go from there."""
-    early = EarlyLook(target)
+def _run(target: str | None, actions: Sequence[Action], *, read_only: bool = False) -> None:
+    """Run the interface; without a target, one is chosen in it."""
+    early = EarlyLook(target) if target is not None else None
     # What loading makes stays for good; looking for garbage in it would only cost time. The app
     # goes back to collecting once it is on the screen.
     gc.disable()
@@ -124,28 +90,13 @@ def _run(target: str, actions: Sequence[Action], *, read_only: bool = False) -> 
     os.environ.setdefault("TEXTUAL_FPS", "120")
     from jondel.tui.app import JondelApp
 
-    try:
-        early.require_opened()
-    except TargetLocked:
-        pass  # that may pass
-    except TargetError:
-        if not _is_recorded(target):
-            raise
+    if target is not None and early is not None:
+        looked_at(target, early)
     _require_terminal()
     app = JondelApp(target, actions, early, read_only=read_only)
     app.run()
     if app.failure is not None:
         raise app.failure
-    return app.wish
-
-
-def _is_recorded(target: str) -> bool:
-    """Whether there are snapshots of a database, which can be looked at without it."""
-    from jondel.core.engines.registry import location_of
-    from jondel.core.trail.trail import Trail
-
-    with closing(Trail(location_of(target))) as trail:
-        return not trail.empty
 
 
 def _forget(path: Path) -> None:

@@ -109,6 +109,6 @@ class ThemedApp(App[_Answer]):
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return DUSK.variables
 
-    def change_light(self) -> None:
+    def action_change_light(self) -> None:
         """Go from the dark theme to the light one, or back."""
         self.theme = MORNING.name if self.theme == DUSK.name else DUSK.name

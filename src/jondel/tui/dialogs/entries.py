@@ -72,6 +72,30 @@ class LabelDialog(Dialog[str | None]):
             self.dismiss(entered_text(event))
 
 
+class PasswordDialog(Dialog[str | None]):
+    """Asks for a password, which is not shown."""
+
+    BINDINGS = [Binding("escape", "dismiss(None)", "close")]
+
+    def __init__(self, needed: str) -> None:
+        """``needed`` says of what, and why."""
+        super().__init__()
+        self._needed = needed
+
+    def compose(self) -> ComposeResult:
+        secret = TextField("", id="password", placeholder="neither shown nor kept")
+        secret.password = True
+        with Vertical(classes="dialog wide"):
+            yield heading("Password")
+            yield Static(safe_name(self._needed), markup=False)
+            yield secret
+            yield foot("Enter connects · Escape closes")
+
+    def on_input_submitted(self, event: TextField.Submitted) -> None:
+        event.stop()
+        self.dismiss(entered_text(event))
+
+
 class JumpDialog(Dialog[str | None]):
     """Asks where to go in a sheet; returns ``#`` and a row's number, or a key."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from functools import partial
 from typing import TYPE_CHECKING
 
 from jondel.tui.frame.commands import Command, Situation
@@ -45,19 +44,30 @@ class Application(Feature):
         yield Command(
             "databases",
             "databases",
-            "open another database; this one's draft and trail stay as they are",
+            "open another database; this one stays open and goes on",
             "Everywhere",
-            partial(desk.leave_for, "list"),
+            desk.show_databases,
             ("ctrl+o",),
             steers=True,
         )
         yield Command(
             "other database",
             "other database",
-            "go to the database that was open before this one, and back",
+            "go to the next of the databases that are open",
             "Everywhere",
-            partial(desk.leave_for, "other"),
+            desk.show_other_database,
             ("f3",),
+            refusal=_needs_another,
+            steers=True,
+            holds_keys=True,
+        )
+        yield Command(
+            "close database",
+            "close",
+            "close this database; its draft and its trail are kept",
+            "Everywhere",
+            desk.close_database,
+            ("ctrl+w",),
             steers=True,
         )
         yield Command("quit", "leave", "leave", "Everywhere", desk.quit, ("ctrl+q",), steers=True)
@@ -108,6 +118,10 @@ class Application(Feature):
         chosen = await desk.ask(MenuDialog(possible, situation))
         if chosen is not None:
             desk.run_command(chosen)
+
+
+def _needs_another(situation: Situation) -> str:
+    return "" if situation.other_databases else "no other database is open: Ctrl+O opens one"
 
 
 def _explained(command: Command, situation: Situation) -> KeyHelp:

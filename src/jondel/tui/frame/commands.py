@@ -45,6 +45,8 @@ class Situation(NamedTuple):
     editing: bool = False
     """Whether a cell is being edited in place."""
     can_go_back: bool = False
+    other_databases: int = 0
+    """How many databases are open beside this one."""
     open_tables: int = 0
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import inspect
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
@@ -10,6 +11,8 @@ from typing import TYPE_CHECKING, TypeVar, cast
 from textual.screen import Screen
 from textual.widget import Widget
 
+from jondel.core.browse.display import line
+from jondel.core.engines.registry import name_of
 from jondel.core.errors import JondelError
 from jondel.core.model.addresses import TableId
 from jondel.core.trail.trail import Step
@@ -23,7 +26,6 @@ from jondel.tui.services.workspace import Workspace
 
 if TYPE_CHECKING:
     from jondel.tui.frame.dialog import Dialog
-    from jondel.tui.frame.leaving import Wish
     from jondel.tui.frame.loader import Loader
     from jondel.tui.frame.message_line import MessageLine
     from jondel.tui.frame.room import Room
@@ -85,11 +87,27 @@ class Desk:
         """How wide the panes are."""
         self._screen = screen
         self._session = Visit(start)
+        self.others: tuple[str, ...] = ()
+        """The names of the other databases that are open, the next one first."""
+        self._is_in_front = asyncio.Event()
 
     @property
     def place(self) -> Place:
         """Where one is."""
         return self.navigator.place
+
+    @property
+    def shown_name(self) -> str:
+        """What the database is called, on one line."""
+        return line(self.database_name or name_of(self.workspace.location), 60)
+
+    def in_front(self, is_it: bool) -> None:
+        """Whether this database is the one that is seen: dialogs wait until it is."""
+        if is_it:
+            self._is_in_front.set()
+        else:
+            self._is_in_front.clear()
+        self.show_surroundings()
 
     @property
     def app_is_here(self) -> bool:
@@ -190,7 +208,11 @@ class Desk:
         self.message.say(str(problem), problem=True)
 
     async def ask(self, dialog: Dialog[Answer]) -> Answer:
-        """Open a dialog and wait for its answer; called within work. It is gone with the work."""
+        """Open a dialog and wait for its answer; called within work. It is gone with the work.
+
+        While another database is in front, it waits until this one is.
+        """
+        await self._is_in_front.wait()
         app = self._screen.app
         if not dialog.TAKES_TYPED_AHEAD:
             self.typed.forget()
@@ -215,7 +237,7 @@ class Desk:
 
     def change_light(self) -> None:
         """Go from the dark theme to the light one, or back."""
-        self._screen.app.change_light()  # type: ignore[attr-defined]
+        self._screen.app.action_change_light()  # type: ignore[attr-defined]
 
     def open_palette(self) -> None:
         """Open what do something by name."""
@@ -225,9 +247,18 @@ class Desk:
         """End the interface."""
         await self._screen.app.action_quit()
 
-    async def leave_for(self, wish: Wish) -> None:
-        """End the interface, to go on with another database."""
-        await self._screen.app.leave_for(wish)  # type: ignore[attr-defined]
+    def show_databases(self) -> None:
+        """Open the list of databases."""
+        self._screen.app.show_databases()  # type: ignore[attr-defined]
+
+    async def show_other_database(self) -> None:
+        """Bring the next of the open databases to the front."""
+        await self._screen.app.show_other_database()  # type: ignore[attr-defined]
+
+    def close_database(self) -> None:
+        """Close this database."""
+        # In a task of the application: this screen's must not wait for its own end.
+        self._screen.app.call_later(self._screen.app.close_database)  # type: ignore[attr-defined]
 
     def copy(self, text: str) -> None:
         """Put a text on the clipboard."""
@@ -257,6 +288,7 @@ class Desk:
             editing=view is not None and view.is_editing,
             can_go_back=bool(self.navigator.way_back),
             open_tables=view.open_tables if view is not None else 0,
+            other_databases=len(self.others),
         )
 
     def run(self, id: str) -> None:

@@ -30,6 +30,8 @@ class MastheadState(NamedTuple):
     draft_size: int = 0
     busy_with: str = ""
     watching: str = ""
+    next_database: str = ""
+    """The other database that is open and comes next."""
 
 
 class Masthead(Band):
@@ -54,6 +56,8 @@ class Masthead(Band):
         right = [(f"{state.busy_with} … Esc stops it ", "plain")] if state.busy_with else []
         if state.watching:
             right.append((f" {state.watching} ", "watch"))
+        if state.next_database:
+            right.append((f" F3 {line(state.next_database, _TITLE_CHARACTERS)} ", "dim"))
         self.show(left, right)
 
 

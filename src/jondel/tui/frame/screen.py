@@ -66,7 +66,7 @@ class MainScreen(PlainGround, Screen[None]):
         """``typed`` holds keys back while one is on the way; the app, which keys reach first,
         asks it."""
         super().__init__()
-        self._workspace = workspace
+        self._workspace = self.workspace = workspace
         self._around = Surroundings(workspace)
         self._message = MessageLine(id="message")
         self._panes = Panes(id="panes")
@@ -98,6 +98,11 @@ class MainScreen(PlainGround, Screen[None]):
     def is_ready(self) -> bool:
         """Whether the features are there."""
         return bool(self._features)
+
+    @property
+    def engine(self) -> str:
+        """The engine and its version, once that is known."""
+        return self._around.identity.engine if self._around.identity is not None else ""
 
     def _load_features(self) -> None:
         from jondel.tui.features.table import load_features

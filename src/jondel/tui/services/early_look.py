@@ -16,8 +16,8 @@ from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.browse.windows import WindowCache
 from jondel.core.engines.needed import commits_of
 from jondel.core.engines.protocol import Database
-from jondel.core.engines.registry import open_database
-from jondel.core.errors import JondelError
+from jondel.core.engines.registry import location_of, open_database
+from jondel.core.errors import JondelError, TargetError, TargetLocked
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 
@@ -75,6 +75,11 @@ class EarlyLook:
         database, self._database = self._database, None
         return database
 
+    def let_go(self) -> None:
+        """Close what was opened, once it is; nobody is going to use it."""
+        if (database := self.take_database()) is not None:
+            database.close()
+
     def _work(self) -> None:
         try:
             self._database = open_database(self._target)
@@ -85,6 +90,34 @@ class EarlyLook:
             self._opened.set()
         with suppress(JondelError):  # the interface looks again, and says what is wrong
             self._look = _look_at(self._database)
+
+
+def looked_at(target: str, early: EarlyLook | None = None) -> EarlyLook:
+    """Open a target, and begin to look at it.
+
+    ``early`` is a look at it that has begun already. One that is locked may be free again soon, and
+    one that has a trail can be looked back at: these are no reason not to open it.
+
+    Raises:
+        TargetError: it cannot be opened.
+    """
+    early = early or EarlyLook(target)
+    try:
+        early.require_opened()
+    except TargetLocked:
+        pass
+    except TargetError:
+        if not _is_recorded(target):
+            raise
+    return early
+
+
+def _is_recorded(target: str) -> bool:
+    """Whether there are snapshots of a database."""
+    from jondel.core.trail.trail import Trail
+
+    with closing(Trail(location_of(target))) as trail:
+        return not trail.empty
 
 
 def _look_at(database: Database) -> Look | None:

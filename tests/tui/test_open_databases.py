@@ -1,0 +1,193 @@
+"""Several databases at once: chosen from a list, gone to with one key, each going on by itself."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+import apsw
+import pytest
+from driving import Driver, driven, opened_without
+
+from conftest import OpenApp
+from jondel.core.errors import JondelError, PasswordNeeded, TargetUnavailable
+from jondel.tui.dialogs.entries import FileDialog
+from jondel.tui.opening import screen as opening
+from jondel.tui.opening.screen import OpeningScreen
+from jondel.tui.services.early_look import EarlyLook, looked_at
+
+
+@pytest.fixture
+def project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A folder with two databases."""
+    for name, rows in (("berths", 30), ("skippers", 20)):
+        with closing(apsw.Connection(str(tmp_path / f"{name}.db"))) as connection:
+            connection.execute(f"CREATE TABLE {name}(id INTEGER PRIMARY KEY, note TEXT)")
+            connection.executemany(
+                f"INSERT INTO {name} VALUES (?, ?)", [(n, f"{name} {n}") for n in range(rows)]
+            )
+    monkeypatch.chdir(tmp_path)
+    return tmp_path
+
+
+async def _open_the_other(driver: Driver) -> None:
+    await driver.press("ctrl+o")
+    await driver.sees("open now", "found in this project", "skippers.db")
+    await driver.press("enter")
+    await driver.sees("skippers  20 rows", "F3 berths.db")
+
+
+async def test_one_key_goes_from_one_to_the_other_and_back(project: Path) -> None:
+    async with driven(project / "berths.db") as driver:
+        await driver.sees("berths  30 rows")
+        await driver.press("f3")
+        await driver.sees("no other database is open: Ctrl+O opens one")
+        await driver.press(*["down"] * 4, "right", "e", *"quay", "enter")
+        await driver.sees("1 not written")
+        await _open_the_other(driver)
+        await driver.press("down", "f3")
+        await driver.sees("berths  30 rows", "F3 skippers.db", "1 not written", "row 5 of 30")
+        await driver.press("f3", "down")  # the second is meant for what the first one goes to
+        await driver.sees("skippers  20 rows", "row 3 of 20")
+        await driver.press("ctrl+o")
+        await driver.sees("berths.db    SQLite", "1 not written")
+
+
+async def test_what_is_behind_goes_on(project: Path, app: OpenApp) -> None:
+    async with driven(project / "berths.db") as driver:
+        await driver.press("w")
+        await driver.sees("watching", "trail starts")
+        behind = driver.screen
+        await _open_the_other(driver)
+        app(project / "berths.db").run("UPDATE berths SET note = 'new' WHERE id = 7")
+        await driver.until(lambda: len(behind.workspace.trail.steps) == 2)
+        assert "skippers  20 rows" in driver.text
+        await driver.press("ctrl+o")
+        await driver.sees("2 steps · watching")
+        await driver.press("escape", "f3")
+        await driver.sees("berths  30 rows", "watching", "~1")
+
+
+async def test_a_dialog_waits_until_its_database_is_in_front(project: Path) -> None:
+    async with driven(project / "berths.db") as driver:
+        behind = driver.desk
+        await _open_the_other(driver)
+
+        async def ask() -> None:
+            await behind.ask(FileDialog("Of the berths"))
+
+        behind.start(ask, "ask")
+        await driver.pilot.pause(0.2)
+        assert not driver.dialog_is_open
+        await driver.press("ctrl+o")
+        await driver.sees("open now")
+        await driver.pilot.pause(0.2)
+        assert isinstance(driver.app.screen, OpeningScreen)
+        await driver.press("escape", "f3")
+        await driver.sees("Of the berths")
+        await driver.press("escape", "f3")
+        await driver.sees("skippers  20 rows")
+
+
+async def test_one_is_closed_and_then_the_last(project: Path) -> None:
+    async with driven(project / "berths.db") as driver:
+        first = driver.screen
+        await driver.press("right", "e", *"pier", "enter")
+        await driver.sees("1 not written")
+        await _open_the_other(driver)
+        await driver.press("f3", "ctrl+w")
+        await driver.sees("skippers  20 rows")
+        await driver.until(lambda: not first.is_running)
+        assert "F3" not in driver.lines[0]
+        await driver.press("ctrl+w")
+        await driver.sees("open a database", "berths.db", "Escape leaves")
+        await driver.press("end", "enter")
+        await driver.sees("berths  30 rows", "1 not written")
+
+
+async def test_without_a_target_the_list_comes_first(project: Path) -> None:
+    async with opened_without() as driver:
+        await driver.sees("found in this project", "berths.db", "skippers.db")
+        await driver.press("ctrl+p")
+        assert isinstance(driver.app.screen, OpeningScreen)
+        await driver.press("T", "enter")
+        await driver.until(lambda: len(driver.app.open_databases) == 1)
+        await driver.sees("rows", "live")
+        assert driver.app.theme == "morning"
+
+
+async def test_what_cannot_be_opened_is_said_in_the_list(
+    project: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refused(target: str) -> EarlyLook:
+        raise TargetUnavailable(f"{Path(target).name}: nobody is in")
+
+    monkeypatch.setattr(opening, "looked_at", refused)
+    async with driven(project / "berths.db") as driver:
+        await driver.press("ctrl+o")
+        await driver.sees("skippers.db")
+        await driver.press("enter")
+        await driver.sees("skippers.db: nobody is in", "open a database")
+        await driver.press("escape")
+        await driver.sees("berths  30 rows")
+
+
+async def test_a_password_is_asked_for_in_the_list(
+    project: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    told: list[tuple[str, str]] = []
+
+    def locked(target: str) -> EarlyLook:
+        if len(told) < 2:
+            raise PasswordNeeded("the harbour's: a password is needed", "the harbour's")
+        return looked_at(target)
+
+    monkeypatch.setattr(opening, "looked_at", locked)
+    monkeypatch.setattr(opening, "tell_password", lambda *what: told.append(what))
+    async with driven(project / "berths.db") as driver:
+        await driver.press("ctrl+o")
+        await driver.sees("skippers.db")
+        await driver.press("enter")
+        await driver.sees("a password is needed", "Password")
+        await driver.press(*"wrong")
+        assert "wrong" not in driver.text
+        await driver.press("enter")
+        await driver.until(lambda: len(told) == 1)
+        await driver.sees("a password is needed", "neither shown nor kept")
+        await driver.press(*"right", "enter")
+        await driver.sees("skippers  20 rows")
+    assert told == [("the harbour's", "wrong"), ("the harbour's", "right")]
+
+
+@pytest.mark.parametrize("ends", [looked_at, None], ids=["opened", "refused"])
+async def test_opening_that_takes_long_is_given_up(
+    ends: Callable[[str], EarlyLook] | None, project: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    may_end, let_go = threading.Event(), threading.Event()
+
+    def slow(target: str) -> EarlyLook:
+        may_end.wait(20)
+        if ends is None:
+            let_go.set()
+            raise JondelError("too late")
+        early = ends(target)
+        monkeypatch.setattr(early, "let_go", let_go.set)
+        return early
+
+    monkeypatch.setattr(opening, "looked_at", slow)
+    async with driven(project / "berths.db") as driver:
+        await driver.press("ctrl+o")
+        await driver.sees("skippers.db")
+        await driver.press("enter", "c")
+        await driver.sees("opening skippers.db")
+        await driver.press("escape")
+        await driver.sees("given up", "open a database")
+        may_end.set()
+        await asyncio.to_thread(let_go.wait, 20)
+        assert let_go.is_set()
+        await driver.press("escape")
+        await driver.sees("berths  30 rows")
+        assert len(driver.app.open_databases) == 1
