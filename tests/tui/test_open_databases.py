@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import threading
+import uuid
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
 import apsw
+import psycopg
 import pytest
 from driving import Driver, driven, opened_without
+from textual.widgets import OptionList
 
 from conftest import OpenApp
 from jondel.core.errors import JondelError, PasswordNeeded, TargetUnavailable
@@ -38,6 +41,12 @@ async def _open_the_other(driver: Driver) -> None:
     await driver.sees("open now", "found in this project", "skippers.db")
     await driver.press("enter")
     await driver.sees("skippers  20 rows", "F3 berths.db")
+
+
+def _highlighted(driver: Driver) -> str:
+    choices = driver.app.screen.query_one("#choices", OptionList)
+    at = choices.highlighted
+    return str(choices.get_option_at_index(at).prompt) if at is not None else ""
 
 
 async def test_one_key_goes_from_one_to_the_other_and_back(project: Path) -> None:
@@ -191,3 +200,75 @@ async def test_opening_that_takes_long_is_given_up(
         await driver.press("escape")
         await driver.sees("berths  30 rows")
         assert len(driver.app.open_databases) == 1
+
+
+async def test_two_open_databases_are_compared(project: Path, app: OpenApp) -> None:
+    copy = project / "copy.db"
+    copy.write_bytes((project / "berths.db").read_bytes())
+    app(copy).run("UPDATE berths SET note = 'as it was' WHERE id = 3")
+    app(copy).run("INSERT INTO berths VALUES (90, 'gone since')")
+    app(project / "berths.db").run("DELETE FROM berths WHERE id = 7")
+    async with driven(project / "berths.db") as driver:
+        await driver.press("M")
+        await driver.sees("no other database is open: Ctrl+O opens one")
+        await driver.press("ctrl+o")
+        await driver.sees("copy.db", "skippers.db")
+        (project / "skippers.db").unlink()
+        while "copy.db" not in _highlighted(driver):
+            await driver.press("down")
+        await driver.press("enter")
+        await driver.sees("berths  31 rows", "F3 berths.db")
+        await driver.press("f3", "s")
+        await driver.sees("s1 taken")
+        await driver.press("M")
+        await driver.sees("changes from copy.db to now", "~ 3 ", "as it was → berths 3", "- 90")
+        await driver.sees("- 90 ", "~1 -2")
+        app(project / "berths.db").run("INSERT INTO berths VALUES (70, 'new')")
+        await driver.sees("+1 ~1 -2", "+ 70")
+        await driver.press("end", "u")
+        await driver.sees("these are differences from copy.db, not changes to take back")
+        await driver.press("home", "enter")
+        await driver.sees("berths  30 rows", "row 4 of 30")
+        await driver.press("backspace")
+        await driver.sees("changes from copy.db")
+        app(copy).run("UPDATE berths SET note = 'berths 3' WHERE id = 3")
+        await driver.press("f3", "f3")  # what was changed there is seen when one comes back
+        await driver.sees("+1 -2")
+        await driver.press("f3", "ctrl+w")
+        await driver.sees("changes from copy.db")
+        await driver.press("m")
+        await driver.sees("changes since s1")
+
+
+async def test_a_server_is_compared_with_a_file(tmp_path: Path, postgresql_database: str) -> None:
+    with psycopg.connect(postgresql_database, autocommit=True) as server:
+        server.execute(
+            "CREATE TABLE boats(id uuid PRIMARY KEY, name text, price numeric(8, 2), afloat bool)"
+        )
+        for n in range(1, 4):
+            server.execute(
+                "INSERT INTO boats VALUES (lpad(%s, 32, '0')::uuid, %s, %s, true)",
+                (str(n), f"boat {n}", n + 0.5),
+            )
+    path = tmp_path / "boats.db"
+    with closing(apsw.Connection(str(path))) as file:
+        file.execute("CREATE TABLE boats(id TEXT PRIMARY KEY, name TEXT, price REAL, afloat INT)")
+        for n in (1, 2, 4):
+            name = "other" if n == 2 else f"boat {n}"
+            file.execute(
+                "INSERT INTO boats VALUES (?, ?, ?, 1)", (str(uuid.UUID(int=n)), name, n + 0.5)
+            )
+    async with driven(path) as driver:
+        await driver.app.on_opening_screen_opened(
+            OpeningScreen.Opened(postgresql_database, looked_at(postgresql_database))
+        )
+        await driver.sees("boats  3 rows", "PostgreSQL", "F3 boats.db")
+        await driver.press("M")
+        await driver.sees("changes from boats.db to now", "+1 ~1 -1", "name  other → boat 2")
+        assert "price" not in "".join(line for line in driver.lines if "→" in line)
+        await driver.press("enter")
+        await driver.sees("boats  3 rows", "row 2 of 3", "boat 2")
+        await driver.press("f3", "M")
+        await driver.sees("to now", "+1 ~1 -1", "name  boat 2 → other")
+        await driver.press("enter")
+        await driver.sees("boats  3 rows", "row 2 of 3", "other")

@@ -36,7 +36,7 @@ def show_changes(target: str, start: str, end: str, lock: bool, showing: Showing
 
 def compare_files(one: str, other: str, lock: bool, showing: Showing) -> int:
     """Print how one database differs from another."""
-    from jondel.core.trail.two_files import two_files
+    from jondel.core.trail.two_databases import two_files
 
     with (
         closing(open_database(target_named(one), lock=lock)) as before,

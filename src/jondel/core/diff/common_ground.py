@@ -16,6 +16,7 @@ from jondel.core.engines.plain_scanner import PlainScanner
 from jondel.core.engines.protocol import Database, Features, Selection
 from jondel.core.errors import TableUnreadable
 from jondel.core.model.addresses import TableId
+from jondel.core.model.changes import Changes
 from jondel.core.model.ordering import sort_key
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Schema, Table
@@ -32,6 +33,33 @@ def on_common_ground(one: Database, other: Database) -> tuple[Database, Database
         return one, other
     # A comparison asks for less than a database is.
     return cast(Database, CommonState(one)), cast(Database, CommonState(other))
+
+
+def in_terms_of(changes: Changes, state: Database) -> Changes:
+    """Changes that were found on common ground, with the tables and keys that a state has."""
+    schema, tables = state.schema(), []
+    for told in changes.tables:
+        table = schema.find(told.table) or schema.named(told.table.name)
+        if table is None or table.id == told.table:
+            tables.append(told)
+            continue
+        records = tuple(
+            record._replace(key=_key_of(table, told.key_columns, record.key))
+            for record in told.records
+        )
+        tables.append(told._replace(table=table.id, schema=table.schema, records=records))
+    return changes._replace(tables=tuple(tables))
+
+
+def _key_of(table: Table, columns: Sequence[str], key: Row) -> Row:
+    """A key with its values as they are in a table."""
+    values: list[StoredValue] = []
+    for name, value in zip(columns, key, strict=False):
+        column = table.column(name)
+        kind = column.type.exact_kind if column is not None else None
+        exact = kind is not None and isinstance(value, str)
+        values.append(Exact(str(kind), str(value)) if exact else value)
+    return (*values, *key[len(values) :])
 
 
 def meant(value: Value) -> Value:

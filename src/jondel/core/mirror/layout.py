@@ -27,16 +27,9 @@ NOT_A_NUMBER = "NaN"
 """How that is stored: SQLite has no such real number."""
 
 
-def exact_kind(column: Column) -> str | None:
-    """The kind of a column's exact values; None where it holds none."""
-    if not column.type.exact:
-        return None
-    return column.type.name if column.type.kind == "other" else column.type.kind
-
-
 def decoded(column: Column, stored: Value) -> Value:
     """The value that is stored so in a column."""
-    kind = exact_kind(column)
+    kind = column.type.exact_kind
     if stored == NOT_A_NUMBER and column.type.kind == "real":
         return math.nan
     if kind is not None:
@@ -52,7 +45,7 @@ def row_decoder(columns: Sequence[Column | None]) -> Callable[[ShownRow], ShownR
     special = [
         (place, column)
         for place, column in enumerate(columns)
-        if column is not None and (column.type.kind == "real" or exact_kind(column) is not None)
+        if column is not None and (column.type.kind == "real" or column.type.exact_kind is not None)
     ]
     if not special:
         return lambda stored: stored
@@ -135,7 +128,7 @@ class MirrorTable(NamedTuple):
         ]
 
     def _order_sql(self, place: int, value: str) -> str:
-        kind = (exact_kind(self.table.columns[place]) or "").replace("'", "''")
+        kind = (self.table.columns[place].type.exact_kind or "").replace("'", "''")
         return f"{ORDER_FUNCTION}('{kind}', {value})"
 
     def from_fields(self, first: int) -> list[str]:

@@ -14,7 +14,7 @@ from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.errors import StatementRefused
-from jondel.core.mirror.layout import Layout, MirrorTable, exact_kind
+from jondel.core.mirror.layout import Layout, MirrorTable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import ResultRows
 from jondel.core.sql.tokens import Token, without_comments
@@ -103,7 +103,7 @@ class _Names:
 def _columns(kept: MirrorTable) -> str:
     shown = []
     for name, column in zip(kept.columns, kept.table.columns, strict=True):
-        kind, stored = exact_kind(column), quoted(name)
+        kind, stored = column.type.exact_kind, quoted(name)
         if kind == "numeric":
             digits = f"length(ltrim(replace(replace({stored}, '-', ''), '.', ''), '0'))"
             number = f"{stored} GLOB '*[0-9]*' AND {digits} <= {_EXACT_DIGITS}"

@@ -49,6 +49,13 @@ class ColumnType(NamedTuple):
     exact: bool = False
 
     @property
+    def exact_kind(self) -> str | None:
+        """The kind of its exact values; None where it holds none."""
+        if not self.exact:
+            return None
+        return self.name if self.kind == "other" else self.kind
+
+    @property
     def use(self) -> ValueKind:
         """What the column is for."""
         return self.meant or self.kind

@@ -18,7 +18,7 @@ from jondel.core.model.changes import MARKS, ChangeKind, ChangeSummary
 from jondel.core.trail.trail import Step
 from jondel.tui.frame.dialog import Dialog, foot, heading
 from jondel.tui.frame.trail_strip import STEP, STEP_PINNED, STEP_SELECTED
-from jondel.tui.services.moments import AtStep, Moment
+from jondel.tui.services.moments import AtStep, Moment, OtherDatabase
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.styles import change_style, ink
 
@@ -63,7 +63,7 @@ class TrailDialog(Dialog[StepWish | None]):
     ]
 
     def __init__(
-        self, steps: Sequence[Step], selected: Moment, compare_from: AtStep | None
+        self, steps: Sequence[Step], selected: Moment, compare_from: AtStep | OtherDatabase | None
     ) -> None:
         super().__init__()
         self._steps = list(reversed(steps))

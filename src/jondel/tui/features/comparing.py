@@ -8,7 +8,7 @@ from jondel.core.trail.trail import Step
 from jondel.tui.frame.commands import Command, Situation
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
-from jondel.tui.services.moments import NOW, AtStep
+from jondel.tui.services.moments import NOW, AtStep, OtherDatabase
 
 
 class Comparing(Feature):
@@ -24,6 +24,34 @@ class Comparing(Feature):
             ("m",),
             refusal=_refusal,
         )
+
+        yield Command(
+            "compare_with_other",
+            "compare with another database",
+            "compare with another open database, as it is now; once more ends it",
+            "Time",
+            self._with_other,
+            ("M",),
+            refusal=_needs_another,
+        )
+
+    async def _with_other(self) -> None:
+        from jondel.tui.dialogs.entries import OpenDatabaseDialog
+
+        desk = self.desk
+        if isinstance(desk.place.compare_from, OtherDatabase):
+            compare_from(desk, None)
+            return
+        chosen = desk.others[0]
+        if len(desk.others) > 1:
+            asked = await desk.ask(OpenDatabaseDialog([d.shown_name for d in desk.others]))
+            if asked is None:
+                return
+            chosen = desk.others[asked]
+        other = OtherDatabase(chosen.workspace.location, chosen.shown_name)
+        place = desk.place._replace(record=None, compare_from=other)
+        desk.say(f"compared with {other.name} as it is now; m ends it")
+        desk.navigator.go(place, view="changes", afresh=True)
 
     def _toggle(self) -> None:
         if self.desk.place.compare_from is not None:
@@ -51,5 +79,12 @@ def selected_step(desk: Desk) -> Step | None:
     return at if isinstance(at, Step) else desk.workspace.trail.last
 
 
+def _needs_another(situation: Situation) -> str:
+    if situation.other_databases or isinstance(situation.place.compare_from, OtherDatabase):
+        return ""
+    return "no other database is open: Ctrl+O opens one"
+
+
 def _refusal(situation: Situation) -> str:
-    return "" if situation.steps else "no snapshots yet; s takes one"
+    compared = situation.place.compare_from is not None
+    return "" if situation.steps or compared else "no snapshots yet; s takes one"

@@ -21,7 +21,7 @@ from jondel.tui.frame.commands import CHANGES, Command, Situation
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.place import Place
-from jondel.tui.services.moments import AtStep, Moment, Now
+from jondel.tui.services.moments import AtStep, Moment, Now, OtherDatabase
 from jondel.tui.views.changes.access import current_change
 
 if TYPE_CHECKING:
@@ -165,6 +165,10 @@ class Restoring(Feature):
     def _ends(self) -> tuple[Step | None, Moment]:
         """The step that the changes shown begin with, and the moment that they end with."""
         trail, place = self.desk.workspace.trail, self.desk.place
+        if isinstance(place.compare_from, OtherDatabase):
+            raise WriteError(
+                f"these are differences from {place.compare_from.name}, not changes to take back"
+            )
         if place.compare_from is not None:
             return trail.require_step(place.compare_from.number), place.moment
         if isinstance(place.moment, Now):

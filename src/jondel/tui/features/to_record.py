@@ -8,7 +8,7 @@ from jondel.core.trail.trail import Step
 from jondel.tui.frame.commands import CHANGES, Command, Situation
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.place import AtKey, AtRemoved, Place
-from jondel.tui.services.moments import AtStep, Moment
+from jondel.tui.services.moments import AtStep, Moment, OtherDatabase
 from jondel.tui.views.changes.access import current_change, stop_at
 
 
@@ -40,16 +40,20 @@ class ToRecord(Feature):
         column = record.cells[0].column if record.cells else ""
         there = Place(place.moment, place.compare_from, table.table, key, column)
         if record.kind == "removed":
-            before = Place(self._moment_before(), None, table.table, key, column)
+            moment = self._moment_before()
+            before = Place(moment, None, table.table, key, column) if moment is not None else None
             there = Place(
                 place.moment, place.compare_from, table.table, AtRemoved(record.key, before)
             )
         leaving = stop_at(current, place)
         desk.navigator.go(there, view="records", leaving=leaving, focus=True)
 
-    def _moment_before(self) -> Moment:
-        """The moment at which a record that was removed since was there."""
+    def _moment_before(self) -> Moment | None:
+        """The moment at which a record that was removed since was there; None where that is
+        another database's."""
         trail, place = self.desk.workspace.trail, self.desk.place
+        if isinstance(place.compare_from, OtherDatabase):
+            return None
         if place.compare_from is not None:
             return place.compare_from
         at = trail.resolve(place.moment)

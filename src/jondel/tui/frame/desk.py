@@ -21,7 +21,7 @@ from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Navigator, Reach, StartTask, Task, Visit, Work
 from jondel.tui.frame.place import Place
 from jondel.tui.frame.typed_ahead import TypedAhead
-from jondel.tui.services.moments import Moment, Now
+from jondel.tui.services.moments import Moment, Now, OtherDatabase
 from jondel.tui.services.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -87,8 +87,8 @@ class Desk:
         """How wide the panes are."""
         self._screen = screen
         self._session = Visit(start)
-        self.others: tuple[str, ...] = ()
-        """The names of the other databases that are open, the next one first."""
+        self.others: tuple[Desk, ...] = ()
+        """Those of the other databases that are open, the next one first."""
         self._is_in_front = asyncio.Event()
 
     @property
@@ -108,6 +108,8 @@ class Desk:
         else:
             self._is_in_front.clear()
         self.show_surroundings()
+        if is_it and isinstance(self.place.compare_from, OtherDatabase):
+            self.loader.load_changes()  # one comes from there, and may have changed it
 
     @property
     def app_is_here(self) -> bool:

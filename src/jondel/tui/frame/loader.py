@@ -8,7 +8,13 @@ from collections.abc import Callable
 from datetime import datetime
 from functools import partial
 
-from jondel.core.errors import Cancelled, JondelError, RecordNotFound, TargetBusy
+from jondel.core.errors import (
+    Cancelled,
+    JondelError,
+    RecordNotFound,
+    TargetBusy,
+    TargetUnavailable,
+)
 from jondel.core.model.changes import Changes
 from jondel.core.trail.trail import Step
 from jondel.tui.frame.desk import Desk
@@ -16,9 +22,11 @@ from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Journey, Reach
 from jondel.tui.frame.place import NotShownHere, Place
 from jondel.tui.frame.view import Arrival
-from jondel.tui.services.moments import NOW, GoneStep, Now, StepGone
+from jondel.tui.services.moments import NOW, AtStep, GoneStep, Moment, Now, OtherDatabase, StepGone
 
 _SHOW_COUNTS_SECONDS = 0.1
+_LONGEST_SECONDS_WITH_OTHER = 2.0
+"""What takes longer is not done again by itself."""
 _LOOK_AGAIN_SECONDS = 0.5
 """How soon a database that is written without a pause is looked at again."""
 
@@ -38,6 +46,9 @@ class Loader:
         self._read_at = datetime.now().astimezone()
         self._no_lock = asyncio.Event()
         self._no_lock.set()
+        self._seconds_with_other = 0.0
+        """How long it took to compare with another database."""
+        self._other_outdated = self._is_following_other = False
         self.stale_since: datetime | None = None
         """When what is shown of now was read, while nothing later can be; else None."""
 
@@ -131,6 +142,7 @@ class Loader:
     def committed(self) -> None:
         """Something was committed to the live database."""
         self.commits += 1
+        self._compare_with_other_again()
         if self._no_lock.is_set():  # else it is due afterwards, without a lock
             self.refresh_if_due()
 
@@ -280,7 +292,9 @@ class Loader:
             self._show_notice(state, "Comparing …")
         try:
             with desk.busy("comparing"):
-                if place.compare_from is not None:
+                if isinstance(place.compare_from, OtherDatabase):
+                    changes = await self._compare_with_other(place.compare_from, place.moment)
+                elif place.compare_from is not None:
                     changes = await workspace.comparisons.between(place.compare_from, place.moment)
                 elif isinstance(resolved, Step):
                     changes = await workspace.comparisons.step_changes(resolved)
@@ -292,6 +306,38 @@ class Loader:
             self._show_notice(state, str(error))
         else:
             self._take_changes(state, changes)
+
+    async def _compare_with_other(self, other: OtherDatabase, moment: Moment) -> Changes:
+        """By what another open database differs. Raises ``JondelError``."""
+        desk = self._desk
+        there = next((d for d in desk.others if d.workspace.location == other.location), None)
+        if there is None:
+            raise TargetUnavailable(f"{other.name} is no longer open; m ends the comparison")
+        began = time.monotonic()
+        comparisons = desk.workspace.comparisons
+        changes = await comparisons.from_other(there.workspace.open_again, moment)
+        self._seconds_with_other = time.monotonic() - began
+        return changes
+
+    def _compare_with_other_again(self) -> None:
+        """Something was committed: so it may differ from the other one otherwise."""
+        is_other = isinstance(self._desk.place.compare_from, OtherDatabase)
+        if not is_other or self._seconds_with_other > _LONGEST_SECONDS_WITH_OTHER:
+            return
+        self._other_outdated = True
+        if not self._is_following_other:
+            self._desk.start(self._follow_other, "other", Reach.MOMENT)
+
+    async def _follow_other(self) -> None:
+        self._is_following_other = True
+        try:
+            while self._other_outdated:
+                self._other_outdated = False
+                # An app that always writes must not keep us busy.
+                await asyncio.sleep(_LOOK_AGAIN_SECONDS + 2 * self._seconds_with_other)
+                await self._load_changes(self._desk.state)
+        finally:
+            self._is_following_other = False
 
     def _compare_with_last(self, state: MomentState) -> None:
         desk = self._desk
@@ -309,13 +355,15 @@ class Loader:
         desk = self._desk
         if not desk.is_at_now:
             return
-        if desk.place.compare_from is None:
+        start = desk.place.compare_from
+        if start is None:
             self._take_changes(desk.state, since)
-        else:
+        elif isinstance(start, AtStep):
             self.load_changes()
 
     def _take_changes(self, state: MomentState, changes: Changes) -> None:
         state.changes, state.changes_notice = changes, ""
+        state.changes_at = datetime.now().astimezone()
         self._changes_changed(state)
 
     def _show_notice(self, state: MomentState, words: str) -> None:
@@ -337,7 +385,7 @@ class Loader:
         place = desk.navigator.destination
         trail = desk.workspace.trail
         start, gone = place.compare_from, []
-        if start is not None and isinstance(trail.resolve(start), GoneStep):
+        if isinstance(start, AtStep) and isinstance(trail.resolve(start), GoneStep):
             gone.append(start.number)
             place = place._replace(compare_from=None)
         at = trail.resolve(place.moment)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
@@ -19,6 +20,8 @@ class MomentState:
         """Rows by table, None for a table whose rows cannot be counted."""
         self.changes: Changes | None = None
         """None while they are not known."""
+        self.changes_at: datetime | None = None
+        """When they were found."""
         self.changes_notice = ""
         """What to show in place of changes, while there are none to show."""
         self.problem = ""

@@ -47,9 +47,7 @@ class OpenDatabases:
         """Only this one may open dialogs from now on; each is told what F3 goes to from there."""
         self.current = screen
         for one in self._screens:
-            one.desk.others = tuple(
-                other.desk.shown_name for other in self._after(one) if other is not one
-            )
+            one.desk.others = tuple(other.desk for other in self._after(one) if other is not one)
             one.desk.in_front(one is screen)
 
     def show_behind(self) -> None:

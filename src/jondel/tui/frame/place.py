@@ -8,7 +8,7 @@ from jondel.core.errors import RecordNotFound
 from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import Position
 from jondel.core.model.values import StoredValue
-from jondel.tui.services.moments import NOW, AtStep, Moment
+from jondel.tui.services.moments import NOW, AtStep, Moment, OtherDatabase
 
 if TYPE_CHECKING:
     from jondel.core.browse.sheet_states import SheetState
@@ -60,14 +60,14 @@ class Place(NamedTuple):
     """
 
     moment: Moment = NOW
-    compare_from: AtStep | None = None
+    compare_from: AtStep | OtherDatabase | None = None
     table: TableId | None = None
     record: RecordRef | None = None
     column: str = ""
     sheet: SheetState | None = None
 
     def same_moment(self, other: Place) -> bool:
-        """Whether the other place is at the same moment, compared from the same step."""
+        """Whether the other place is at the same moment, compared from the same one."""
         return (self.moment, self.compare_from) == (other.moment, other.compare_from)
 
 

@@ -86,7 +86,7 @@ class Surroundings:
                 draft_size=len(drafts.draft) if drafts is not None else 0,
                 busy_with=busy[-1] if busy else self.going,
                 watching=self._watch_words(),
-                next_database=next(iter(self.desk.others), ""),
+                next_database=self.desk.others[0].shown_name if self.desk.others else "",
             )
         )
 

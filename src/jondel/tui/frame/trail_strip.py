@@ -16,7 +16,7 @@ from jondel.core.browse.display import safe_name
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import MARKS, ChangeCounts, ChangeKind, ChangeSummary
 from jondel.core.trail.trail import Step
-from jondel.tui.services.moments import NOW, AtStep, Moment
+from jondel.tui.services.moments import NOW, AtStep, Moment, OtherDatabase
 from jondel.tui.widgets.cell_text import fitted_text
 from jondel.tui.widgets.styles import change_style, ink
 
@@ -72,7 +72,7 @@ class TrailStrip(Widget):
         self._now: ChangeSummary | None = None
         self._now_words = ""
         self._stops: list[tuple[int, int, Moment]] = []
-        self._compare_from: AtStep | None = None
+        self._compare_from: AtStep | OtherDatabase | None = None
         self._unseen: Collection[int] = ()
         self._scrolled = 0
         self._scrolled_for: tuple[Moment, int] = (NOW, 0)
@@ -83,7 +83,7 @@ class TrailStrip(Widget):
         selected: Moment,
         now: ChangeSummary | None,
         now_words: str = "",
-        compare_from: AtStep | None = None,
+        compare_from: AtStep | OtherDatabase | None = None,
         unseen: Collection[int] = (),
     ) -> None:
         """Show the steps, the selected moment, and the step that one compares from.

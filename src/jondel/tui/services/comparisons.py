@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import closing
 from typing import TYPE_CHECKING
 
+from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import captures_quickly
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, ChangeSummary
@@ -103,6 +105,26 @@ class Comparisons:
 
         def work(job: Job) -> Changes:
             return self._trail.core.changes(first.after, last.after, self._scope(), job.uses)
+
+        return await self._survey.run(work)
+
+    async def from_other(self, open_other: Callable[[], Database], end: Moment) -> Changes:
+        """By what another database, as it is now, differs from a moment of this one."""
+        source = self._trail.require_source(end)
+
+        def work(job: Job) -> Changes:
+            from jondel.core.diff.common_ground import in_terms_of
+            from jondel.core.diff.compare import compare
+            from jondel.core.trail.two_databases import beside_state
+
+            state = self._survey.live() if isinstance(source, Now) else source.after
+            with closing(open_other()) as other:
+                job.uses(other)
+                with beside_state(other, self._trail.core, state) as sides:
+                    for side in sides:
+                        job.uses(side)
+                    changes = compare(*sides, self._scope())
+                    return in_terms_of(changes, self._survey.open(job, source, self._trail.core))
 
         return await self._survey.run(work)
 

@@ -23,6 +23,13 @@ class AtStep(NamedTuple):
     number: int
 
 
+class OtherDatabase(NamedTuple):
+    """Another database that is open, as it is now; one can compare from there."""
+
+    location: str
+    name: str
+
+
 class GoneStep:
     """A step that was there and is no longer on the trail."""
 

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 
 from jondel.core.browse.desk_layout import DeskLayoutFile
 from jondel.core.browse.first_table import LastTable, first_table
-from jondel.core.engines.registry import location_of, other_host
+from jondel.core.engines.protocol import Database
+from jondel.core.engines.registry import location_of, open_database, other_host
 from jondel.core.errors import StoreUnavailable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
@@ -46,6 +47,7 @@ class Workspace:
     ) -> None:
         """``read_only``: nothing is ever written to the database from here, whoever asks."""
         self.location = location_of(target)
+        self._target = target
         self.actions = tuple(actions)
         self.early = early
         survey = MomentReader("survey", target)
@@ -130,6 +132,10 @@ class Workspace:
     def drafts_if_used(self) -> DraftService | None:
         """The draft, if anything has been done with one."""
         return self._drafts
+
+    def open_again(self) -> Database:
+        """Open the live database once more, for somebody else; whoever asked closes it."""
+        return open_database(self._target)
 
     async def tend(self, change: Callable[[Trail], None]) -> None:
         """Change something about the trail's snapshots. Raises ``JondelError``."""

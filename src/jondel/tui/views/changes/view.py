@@ -15,7 +15,7 @@ from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.place import AtKey, Place
 from jondel.tui.frame.view import Arrival, NothingShown, Shown, ShownChange, View
-from jondel.tui.services.moments import AtStep, GoneStep, Now
+from jondel.tui.services.moments import AtStep, GoneStep, Now, OtherDatabase
 from jondel.tui.views.changes.change_list import ChangeList
 from jondel.tui.widgets.bands import Band
 
@@ -137,6 +137,8 @@ class ChangesView(View):
         """What an empty list means."""
         resolve = self._desk.workspace.trail.resolve
         at = resolve(place.moment)
+        if isinstance(place.compare_from, OtherDatabase):
+            return f"Nothing differs between {place.compare_from.name} and {_name(at)}."
         if place.compare_from is not None:
             start = _name(resolve(place.compare_from))
             return f"Nothing differs between {start} and {_name(at)}."
@@ -148,6 +150,11 @@ class ChangesView(View):
     def _title_of(self, place: Place, last: Step | None) -> list[tuple[str, str]]:
         resolve = self._desk.workspace.trail.resolve
         at = resolve(place.moment)
+        if isinstance(place.compare_from, OtherDatabase):
+            read_at = self._desk.state.changes_at
+            read = f"  {read_at:%H:%M:%S}" if read_at is not None else ""
+            title = f" changes from {place.compare_from.name} to {_name(at)}"
+            return [(title, "strong"), (read, "dim")]
         if place.compare_from is not None:
             start = resolve(place.compare_from)
             ends = [_name(start), _name(at)]

@@ -1,4 +1,4 @@
-"""Two databases that have no trail in common, side by side."""
+"""Two databases side by side."""
 
 from __future__ import annotations
 
@@ -9,7 +9,9 @@ from pathlib import Path
 
 from jondel.core.diff.common_ground import on_common_ground
 from jondel.core.engines.protocol import Database
+from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.snapshots.states import open_state
+from jondel.core.trail.trail import Trail
 
 
 @contextmanager
@@ -30,3 +32,19 @@ def two_files(one: Database, other: Database) -> Iterator[tuple[Database, Databa
         closing(open_state(after.image, other.location)) as new,
     ):
         yield None if before.name == after.name else on_common_ground(old, new)
+
+
+@contextmanager
+def beside_state(
+    other: Database, trail: Trail, state: Snapshot | Database
+) -> Iterator[tuple[Database, Database]]:
+    """Another database as it is now, and a state of a trail's own, on common ground.
+
+    What the other's own trail keeps makes that quick; nothing is added to it.
+    """
+    with (
+        closing(Trail(other.location)) as others,
+        others.now(other) as (before, _),
+        trail.opened(state) as after,
+    ):
+        yield on_common_ground(before, after)
