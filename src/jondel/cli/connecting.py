@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 
 from jondel.cli.output import confirmed, say, tell
+from jondel.core.browse.display import size_text
 from jondel.core.errors import PasswordNeeded
 from jondel.core.files.json_values import dumped
 from jondel.core.find.connections import target_named
@@ -22,6 +23,7 @@ def test_connection(target: str, as_json: bool) -> None:
     tell(f"{report.server} · {report.encoding} · times in {report.time_zone}")
     tell(f"{report.user}: {report.rights}")
     tell(f"answers in {report.round_trip * 1000:.1f} ms")
+    tell(f"{report.tables} tables, {size_text(report.size)}")
     tell(f"databases: {', '.join(report.databases)}")
 
 

@@ -17,5 +17,7 @@ class ServerReport(NamedTuple):
     rights: str
     """What the user may do, in words."""
     tables: int
+    size: int
+    """Bytes that the database takes on the server."""
     databases: tuple[str, ...]
     """Those of the same server."""

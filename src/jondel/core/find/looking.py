@@ -115,7 +115,9 @@ def _tried(entry: FoundDatabase) -> FoundDatabase:
         return replace(entry, state=_reason(error), reachable=True)
     except JondelError as error:
         return replace(entry, state=_reason(error), reachable=False)
-    return replace(entry, state=report.server, reachable=True, tables=report.tables)
+    return replace(
+        entry, state=report.server, reachable=True, tables=report.tables, size=report.size
+    )
 
 
 def _reason(error: JondelError) -> str:

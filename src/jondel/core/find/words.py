@@ -27,9 +27,10 @@ def as_plain(entry: FoundDatabase) -> dict[str, Any]:
     """A database as JSON has it; what is not known is left out."""
     plain: dict[str, Any] = {"engine": entry.engine, "found_in": list(entry.places)}
     if entry.engine == "sqlite":
-        plain |= {"path": entry.shown, "bytes": entry.size}
+        plain["path"] = entry.shown
     else:
         plain |= {"url": entry.shown, "tables": entry.tables}
+    plain["bytes"] = entry.size
     plain["reachable"] = entry.reachable
     plain["state"] = entry.state or None
     if entry.written_at is not None:

@@ -17,7 +17,10 @@ from server_work import Work, make, naive_reading, slot
 
 from jondel.core.diff.compare import compare
 from jondel.core.engines.postgresql import delta, key_ranges
+from jondel.core.engines.postgresql.connection import Connection
 from jondel.core.engines.postgresql.delta import ServerDelta
+from jondel.core.engines.postgresql.marks import ServerCommits
+from jondel.core.engines.postgresql.server_features import ServerFeatures
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
@@ -29,6 +32,13 @@ from jondel.core.model.values import Exact
 from jondel.core.trail.trail import Trail
 from seeds import length, seeds
 
+_COPY = psycopg.Cursor.copy
+_FEATURES = {
+    "xmin": None,
+    "ranges": None,
+    "sums": ServerFeatures(numbers=False, copies=True),
+    "selected": ServerFeatures(numbers=True, copies=False),
+}
 Rows = Counter[tuple[str | None, ...]]
 
 
@@ -73,7 +83,7 @@ def _plain(read: dict[str, Rows], state: Database) -> dict[str, Rows]:
     return plain
 
 
-@pytest.mark.parametrize("way", ["xmin", "ranges", "sums"])
+@pytest.mark.parametrize("way", _FEATURES)
 @pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 12))
 def test_random_work_is_told_as_a_naive_reading_finds_it(
     seed: int,
@@ -85,7 +95,7 @@ def test_random_work_is_told_as_a_naive_reading_finds_it(
 ) -> None:
     make(postgresql_database)
     mirror = Mirror(tmp_path / "mirror")
-    source = ServerDelta(session, by_numbers=way != "sums")
+    source = ServerDelta(session, _FEATURES[way])
     if way == "ranges":  # as of large tables
         monkeypatch.setattr(delta, "FEWEST_ROWS", 0)
         monkeypatch.setattr(key_ranges, "_FEWEST_IN_A_RANGE", 3)
@@ -111,7 +121,7 @@ def test_random_work_is_told_as_a_naive_reading_finds_it(
             if number:
                 _check_diff(trail, taken[-2:], readings[-2:], touched)
         before = mirror.path.read_bytes()
-        mirror.update(ServerDelta(session, by_numbers=False))
+        mirror.update(ServerDelta(session, ServerFeatures(numbers=False, copies=True)))
         assert mirror.path.read_bytes() == before, "reading everything again finds nothing more"
         mirror.update(source)
         assert mirror.path.read_bytes() == before
@@ -355,3 +365,50 @@ def test_a_capture_is_stopped(harbour: Harbour, session: Session) -> None:
     session.resume()
     assert harbour.mirror.path.read_bytes() == before
     harbour.agrees()
+
+
+def test_a_server_that_lacks_what_is_told_by_is_read_all_the_same(
+    postgresql_database: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """None of what others may lack is asked for again once it is known to be missing."""
+    asked = Counter[str]()
+    lacking = {
+        "xmin": psycopg.errors.UndefinedColumn,
+        "ctid": psycopg.errors.UndefinedColumn,
+        "pg_current_snapshot": psycopg.errors.UndefinedFunction,
+        "pg_relation_filenode": psycopg.errors.UndefinedFunction,
+    }
+    execute = Connection.execute
+
+    def lacks(connection: Connection, sql: Any, *more: Any, **options: Any) -> Any:
+        for name, error in lacking.items():
+            if name in str(sql):
+                asked[name] += 1
+                raise error(f"there is no {name}")
+        return execute(connection, sql, *more, **options)
+
+    def no_copy(cursor: Any, sql: Any) -> Any:
+        asked["COPY"] += 1
+        raise psycopg.errors.FeatureNotSupported("there is no COPY")
+
+    make(postgresql_database)
+    monkeypatch.setattr(Connection, "execute", lacks)
+    monkeypatch.setattr(psycopg.Cursor, "copy", no_copy)
+    mirror = Mirror(tmp_path / "mirror")
+    with (
+        closing(Session(postgresql_database, "harbour")) as session,
+        closing(Work(postgresql_database, 5)) as work,
+    ):
+        source, commits = ServerDelta(session), ServerCommits(session)
+        for _ in range(5):
+            work.turn(15)
+            mirror.update(source)
+            with pytest.MonkeyPatch.context() as others:
+                others.setattr(psycopg.Cursor, "copy", _COPY)
+                read = naive_reading(postgresql_database)
+            with closing(open_mirrored(mirror.path)) as state:
+                assert _mirrored(state) == _plain(read, state)
+        tokens = {commits.change_token() for _ in range(3)}
+        assert len(tokens) <= 2
+        assert commits.look_every_seconds > 1
+    assert asked == {"xmin": 1, "pg_current_snapshot": 2, "COPY": 1}

@@ -38,7 +38,7 @@ from jondel.core.trail.history import record_history
 from jondel.core.trail.restore import restore, take_back_step
 from jondel.core.trail.step_statements import run_at
 from jondel.core.trail.trail import Trail
-from jondel.core.trail.two_files import two_files
+from jondel.core.trail.two_databases import two_files
 from seeds import length, seeds
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any, TypeAlias
+from typing import Any
 
 import psycopg
 from psycopg.abc import Buffer
@@ -44,7 +44,11 @@ _OLDEST_VERSION = 130_000
 _LOST = re.compile(r"server closed the connection|consuming input failed|connection is lost", re.I)
 
 
-Connection: TypeAlias = psycopg.Connection[tuple[Any, ...]]
+class Connection(psycopg.Connection[tuple[Any, ...]]):
+    """A connection in our session."""
+
+    copies = True
+    """Whether rows can be copied out of the server."""
 
 
 class _AsSent(Loader):
@@ -76,7 +80,7 @@ def connect(
     more = {"password": password} if password is not None else {}
     with translated(what):
         try:
-            connection = psycopg.connect(
+            connection = Connection.connect(
                 target,
                 autocommit=True,
                 options=options,

@@ -23,6 +23,8 @@ from jondel.core.model.values import StoredValue
 _LINES = 1000
 _ESCAPED = re.compile(rb"\\(.)", re.DOTALL)
 _MEANT = {b"b": b"\b", b"f": b"\f", b"n": b"\n", b"r": b"\r", b"t": b"\t", b"v": b"\v"}
+_TO_ESCAPE = re.compile(rb"[\\\b\f\n\r\t\v]")
+_ESCAPES = {meant: letter for letter, meant in _MEANT.items()}
 _NULL = NULL_FIELD.encode()
 
 
@@ -75,8 +77,7 @@ def copied_keys(connection: Connection, table: Table, where: str) -> Iterator[Po
 
 
 def _statement(columns: str, table: Table, where: str = "TRUE") -> str:
-    sql = f"COPY (SELECT {columns} FROM {source(table)} WHERE {where}) TO STDOUT"
-    return unmarked(sql)
+    return unmarked(f"SELECT {columns} FROM {source(table)} WHERE {where}")
 
 
 def _row(table: Table, line: bytes) -> PutRow:
@@ -103,12 +104,33 @@ def _values(columns: Sequence[Column], line: bytes) -> list[StoredValue]:
 
 
 def _blocks(connection: Connection, sql: str) -> Iterator[list[bytes]]:
-    """The lines that a statement copies out, some at a time.
+    """The rows of a SELECT as lines, some at a time."""
+    return _copied(connection, sql) if connection.copies else _selected(connection, sql)
+
+
+def _selected(connection: Connection, sql: str) -> Iterator[list[bytes]]:
+    """The same lines where the server copies nothing out; within a transaction."""
+    with connection.cursor(name="jondel") as cursor:
+        cursor.execute(sql)
+        while rows := cursor.fetchmany(_LINES):
+            yield [b"\t".join(map(_field, row)) + b"\n" for row in rows]
+
+
+def _field(value: bytes | None) -> bytes:
+    return _NULL if value is None else _TO_ESCAPE.sub(_escaped, value)
+
+
+def _escaped(found: re.Match[bytes]) -> bytes:
+    return b"\\" + _ESCAPES.get(found[0], found[0])
+
+
+def _copied(connection: Connection, sql: str) -> Iterator[list[bytes]]:
+    """The lines that a SELECT copies out.
 
     Straight from the library beneath the driver: the driver's own way costs more than all else.
     """
     server = connection.pgconn
-    begun = server.exec_(sql.encode())
+    begun = server.exec_(f"COPY ({sql}) TO STDOUT".encode())
     if begun.status != ExecStatus.COPY_OUT:
         raise psycopg.errors.error_from_result(begun)
     lines: list[bytes] = []

@@ -20,6 +20,8 @@ from jondel.core.engines.postgresql.copying import copied_as_text, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.heap_facts import (
     Counted,
+    HeapFacts,
+    Transactions,
     count_rows,
     number_of,
     read_facts,
@@ -37,6 +39,7 @@ from jondel.core.engines.postgresql.key_ranges import (
 )
 from jondel.core.engines.postgresql.range_sums import RangeSums, in_spans, leading_integer
 from jondel.core.engines.postgresql.schema_reader import read_schema
+from jondel.core.engines.postgresql.server_features import ServerFeatures, probe
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import OURS, named, unmarked
 from jondel.core.errors import TargetLocked
@@ -47,6 +50,7 @@ _TRIES = 5
 _ASKED_AT_ONCE = 50
 _OLDEST = 1 << 30
 """So many transactions after a mark, numbers of transactions no longer tell what came since."""
+_NOT_TOLD = Transactions("", 0, 0)
 _ENDS_IN_LABELS = ("enum", "array", "other")
 """Kinds whose text can change with the labels of an enum."""
 
@@ -67,10 +71,10 @@ ORDER BY 1, 2
 class ServerDelta:
     """See ``DeltaSource``."""
 
-    def __init__(self, session: Session, *, by_numbers: bool = True) -> None:
-        """``by_numbers``: whether the server has transactions' numbers at all."""
+    def __init__(self, session: Session, features: ServerFeatures | None = None) -> None:
+        """``features`` are what the server tells; for None that is found out."""
         self._session = session
-        self._by_numbers = by_numbers
+        self._features = features
 
     @contextmanager
     def delta(
@@ -84,11 +88,20 @@ class ServerDelta:
             session.stoppable(connection),
             giving_way(connection, session.target, session.what),
         ):
+            features = self._found_features(connection)
+            connection.copies = features.copies
             now = _begin(connection, session.what)
             before = _Before(since, schema or Schema(()), hints or {})
-            reading = _Reading(connection, before, now, by_numbers=self._by_numbers)
+            reading = _Reading(connection, before, now, by_numbers=features.numbers)
             yield Delta(now, reading.tables(), reading.mark, reading.hints)
             connection.execute("COMMIT")
+
+    def _found_features(self, connection: Connection) -> ServerFeatures:
+        if self._features is None:
+            tables = self._session.schema().schema.tables
+            plain = [t for t in tables if t.kind == "table" and t.unreadable is None]
+            self._features = probe(connection, plain)
+        return self._features
 
 
 def _begin(connection: Connection, what: str) -> Schema:
@@ -136,8 +149,8 @@ class _Reading:
         self._before = before.schema
         self._hints_before = before.hints
         self._now = [table for table in now.tables if table.is_mirrored]
-        self._transactions = read_transactions(connection)
-        self._facts = read_facts(connection)
+        self._transactions = read_transactions(connection) if by_numbers else _NOT_TOLD
+        self._facts = read_facts(connection) if by_numbers else {}
         self._by_numbers = by_numbers
         self._sums = None if by_numbers else RangeSums(connection)
         self._told: dict[str, Any] = {}
@@ -153,7 +166,7 @@ class _Reading:
 
     def tables(self) -> Iterator[TableDelta]:
         since = self._since or {}
-        if since.get("snapshot") == self.mark["snapshot"]:
+        if self._by_numbers and since.get("snapshot") == self.mark["snapshot"]:
             self._told |= since["tables"]
             self.hints |= self._hints_before
             return
@@ -172,8 +185,11 @@ class _Reading:
             yield from self._since_then(table, counted)
 
     def _told_by_numbers(self, table: Table) -> bool:
-        facts = self._facts[number_of(table)]
+        facts = self._facts_of(table)
         return self._by_numbers and facts.told_by_numbers and self._in_same_place(table)
+
+    def _facts_of(self, table: Table) -> HeapFacts:
+        return self._facts.get(number_of(table), HeapFacts("", False))
 
     def _by_sums(self, sums: RangeSums, table: Table) -> Iterator[TableDelta]:
         """What changed in a table, of which checksums by ranges of its key tell where."""
@@ -198,7 +214,7 @@ class _Reading:
         known = since["tables"].get(str(number_of(table)))
         return (
             known is not None
-            and known["files"] == self._facts[number_of(table)].files
+            and known["files"] == self._facts_of(table).files
             and self._transactions.newest - since["oldest"] < _OLDEST
             and not (since["labels"] != self.mark["labels"] and _may_end_in_labels(table))
         )
@@ -263,7 +279,7 @@ class _Reading:
 
     def _note(self, table: Table, rows: int, ranges: KeyRanges | None = None) -> None:
         number = number_of(table)
-        self._told[str(number)] = {"files": self._facts[number].files, "rows": rows}
+        self._told[str(number)] = {"files": self._facts_of(table).files, "rows": rows}
         if ranges is not None and rows >= FEWEST_ROWS:
             self.hints[str(number)] = ranges.as_json()
 

@@ -16,7 +16,8 @@ _FACTS = """
 SELECT current_setting('server_version'), pg_encoding_to_char(encoding),
     current_setting('TimeZone'), current_user,
     (SELECT rolsuper FROM pg_roles WHERE rolname = current_user),
-    has_database_privilege(current_database(), 'CREATE'), pg_is_in_recovery()
+    has_database_privilege(current_database(), 'CREATE'), pg_is_in_recovery(),
+    pg_database_size(current_database())
 FROM pg_database WHERE datname = current_database()
 """
 _TABLES = f"""
@@ -41,7 +42,7 @@ def examine(url: str) -> ServerReport:
             connection.execute("SELECT 1").fetchall()
             round_trip = time.perf_counter() - began
             facts = connection.execute(_FACTS).fetchall()[0]
-            version, encoding, zone, user, is_super, creates, recovering = (
+            version, encoding, zone, user, is_super, creates, recovering, size = (
                 (part or b"").decode() for part in facts
             )
             tables, readable, writable = map(int, connection.execute(_TABLES).fetchall()[0])
@@ -60,6 +61,7 @@ def examine(url: str) -> ServerReport:
         user,
         rights,
         tables,
+        int(size),
         tuple(databases),
     )
 

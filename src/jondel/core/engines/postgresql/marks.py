@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Hashable, Sequence
 from dataclasses import dataclass, field
+
+import psycopg
 
 from jondel.core.engines.postgresql.connection import Connection, translated
 from jondel.core.engines.postgresql.heap_facts import (
@@ -15,7 +18,10 @@ from jondel.core.engines.postgresql.heap_facts import (
 )
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.protocol import CommitMark
+from jondel.core.errors import StatementFailed
 from jondel.core.model.schema import Table
+
+_UNTOLD_SECONDS = 5.0
 
 
 @dataclass(frozen=True)
@@ -36,11 +42,23 @@ class ServerCommits:
 
     def __init__(self, session: Session) -> None:
         self._session = session
+        self._is_told = True
 
     def change_token(self) -> Hashable:
-        """Differs after every commit of a transaction that wrote, in whatever database."""
-        found: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
-        return found.decode()
+        """Differs after every commit of a transaction that wrote, in whatever database.
+
+        Where the server does not tell, it differs every few seconds.
+        """
+        if self._is_told:
+            try:
+                found: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
+                return found.decode()
+            except StatementFailed as error:
+                if not isinstance(error.__cause__, psycopg.errors.UndefinedFunction):
+                    raise
+                self._is_told = False
+                self.look_every_seconds = _UNTOLD_SECONDS
+        return f"untold {time.monotonic() // _UNTOLD_SECONDS}"
 
     def mark(self, *, exact: bool = False) -> CommitMark:
         """See ``Commits.mark``."""

@@ -83,6 +83,7 @@ class Session:
         self._stopped = threading.Event()
         self._asking = False
         self._lent: set[Connection] = set()
+        self._catalogue_has_numbers = True
         self._schema: tuple[str, ServerSchema] | None = None
 
     # The connection
@@ -133,10 +134,20 @@ class Session:
         """The schema, read again once the catalogue has changed."""
         with translated(self.what):
             connection = self.connection()
-            mark = self.ask(Asked(_CATALOGUE_MARK))[0][0].decode()
+            mark = self._catalogue_mark()
             if self._schema is None or self._schema[0] != mark:
                 self._schema = (mark, read_schema(connection))
         return self._schema[1]
+
+    def _catalogue_mark(self) -> str:
+        if self._catalogue_has_numbers:
+            try:
+                return str(self.ask(Asked(_MARK_BY_NUMBERS))[0][0].decode())
+            except StatementFailed as error:
+                if not isinstance(error.__cause__, psycopg.errors.UndefinedColumn):
+                    raise
+                self._catalogue_has_numbers = False
+        return str(self.ask(Asked(_MARK_BY_CONTENT))[0][0].decode())
 
     def require(self, table: Table) -> dict[str, str]:
         """What a table's columns are cast to.
@@ -268,22 +279,27 @@ class Session:
         return Asked(f'{written(name)} COLLATE "C" = {given}', (argument(value),))
 
 
-_CATALOGUE_MARK = """
-SELECT md5(string_agg(part, ',' ORDER BY part)) FROM (
-    SELECT 'c' || count(*) || ' ' || coalesce(sum(hashtext(oid || ' ' || xmin)::int8), 0)
-    FROM pg_class WHERE oid >= 16384
-    UNION ALL
-    SELECT 'a' || count(*) || ' '
-        || coalesce(sum(hashtext(attrelid || ' ' || attnum || ' ' || xmin)::int8), 0)
-    FROM pg_attribute WHERE attrelid >= 16384
-    UNION ALL
-    SELECT 'x' || count(*) || ' ' || coalesce(sum(hashtext(oid || ' ' || xmin)::int8), 0)
-    FROM pg_constraint WHERE oid >= 16384
-    UNION ALL
-    SELECT 'e' || count(*) || ' ' || coalesce(sum(hashtext(oid || ' ' || xmin)::int8), 0)
-    FROM pg_enum
-) AS marks(part)
-"""
+_CATALOGUE = {"pg_class": "oid", "pg_attribute": "attrelid", "pg_constraint": "oid", "pg_enum": ""}
+"""What a schema is read from, and the column that tells the server's own part by its number."""
+_FIRST_OWN_NUMBER = 16384
+
+
+def _catalogue_mark(of_row: str) -> str:
+    """A statement whose answer is another one once the catalogue has changed; ``of_row``: SQL for
+    a text that a row changes with."""
+    parts = []
+    for name, number in _CATALOGUE.items():
+        where = f"WHERE {number} >= {_FIRST_OWN_NUMBER}" if number else ""
+        parts.append(
+            f"SELECT '{name}' || count(*) || ' ' || coalesce(sum(hashtext({of_row})::int8), 0) "
+            f"FROM {name} AS t {where}"
+        )
+    listed = " UNION ALL ".join(parts)
+    return f"SELECT md5(string_agg(part, ',' ORDER BY part)) FROM ({listed}) AS marks(part)"
+
+
+_MARK_BY_NUMBERS = _catalogue_mark("t.ctid::text || t.xmin::text")
+_MARK_BY_CONTENT = _catalogue_mark("t::text")
 
 
 def has_no_order(table: Table, name: str) -> bool:
