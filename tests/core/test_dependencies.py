@@ -43,7 +43,7 @@ _TUI_MAY_IMPORT = {
     "dialogs": {"frame", "services", "widgets"},
     "views": {"frame", "services", "widgets"},
     "features": {"frame", "services", "widgets", "dialogs", "views"},
-    "opening": {"frame", "widgets", "dialogs"},
+    "opening": {"frame", "services", "widgets", "dialogs"},
 }
 _TABLES = ("jondel.tui.views.table", "jondel.tui.features.table")
 """What the screen is put together from."""

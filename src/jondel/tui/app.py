@@ -17,10 +17,10 @@ from textual.worker import WorkerFailed
 
 from jondel.core.engines.registry import location_of
 from jondel.core.errors import JondelError
-from jondel.tui.frame.open_databases import OpenDatabases
 from jondel.tui.frame.screen import MainScreen
 from jondel.tui.frame.typed_ahead import TypedAhead
 from jondel.tui.frame.view_set import ViewEntry
+from jondel.tui.open_databases import OpenDatabases
 from jondel.tui.services.early_look import EarlyLook
 from jondel.tui.services.workspace import Workspace
 from jondel.tui.theme import ThemedApp

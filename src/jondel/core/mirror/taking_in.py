@@ -284,6 +284,8 @@ def _in_spans(name: str, spans: Sequence[Span]) -> str:
 
 def _real(fields: list[str]) -> list[str | float | None]:
     """Real numbers that are told as text, exactly; what is none stays as it is stored."""
+    if NULL_FIELD not in fields and NOT_A_NUMBER not in fields:
+        return list(map(float, fields))
     none = {NULL_FIELD: None, NOT_A_NUMBER: NOT_A_NUMBER}
     return [none[field] if field in none else float(field) for field in fields]
 

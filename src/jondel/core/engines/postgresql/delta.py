@@ -251,7 +251,7 @@ class _Reading:
     def _recent_rows(
         self, table: Table, now: RangesNow, spans: list[Span] | None
     ) -> Iterator[PutRow]:
-        if not now.came:
+        if not now.came.any():
             return
         where = self._recent if spans is None else f"{self._recent} AND ({in_spans(table, spans)})"
         with by_index(self._connection, unless=spans is None):

@@ -9,9 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
+import numpy.typing as npt
 from psycopg.pq import TransactionStatus
 
 from jondel.core.engines.delta import Span
@@ -26,6 +27,8 @@ FEWEST_ROWS = 5000
 """In fewer rows than this, those that went are found as quickly without."""
 _MOST_RANGES = 1 << 14
 _FEWEST_IN_A_RANGE = 64
+_CLOSE = 1 << 12
+Numbers: TypeAlias = npt.NDArray[np.int64]
 _MOST_SPANS = 600
 """Above this, asking for single parts of a table takes longer than asking for all of it."""
 
@@ -34,37 +37,37 @@ _MOST_SPANS = 600
 class KeyRanges:
     """The rows of a table, by ranges of its key.
 
-    A key belongs to the range whose number is the key without its last ``shift`` bits.
+    A key belongs to the range whose number is the key without its last ``shift`` bits. ``numbers``
+    of ranges rise; ``counts`` are the rows of each.
     """
 
     shift: int
-    counts: dict[int, int]
+    numbers: Numbers
+    counts: Numbers
 
     @property
     def rows(self) -> int:
-        return sum(self.counts.values())
+        return int(self.counts.sum())
 
     def as_json(self) -> list[Any]:
         """The form in which they are kept."""
-        return [self.shift, list(self.counts), list(self.counts.values())]
+        return [self.shift, self.numbers.tolist(), self.counts.tolist()]
 
     @classmethod
     def from_json(cls, kept: Any) -> KeyRanges | None:
         """What was kept; None where it is none of ours."""
         match kept:
             case [int(shift), [*numbers], [*counts]] if len(numbers) == len(counts):
-                return cls(shift, dict(zip(numbers, counts, strict=True)))
+                return cls(shift, np.array(numbers, np.int64), np.array(counts, np.int64))
         return None
 
     def bearable(self) -> KeyRanges:
         """The same in fewer ranges, where there are more than are of use."""
         most = max(1, min(_MOST_RANGES, self.rows // _FEWEST_IN_A_RANGE))
         ranges = self
-        while len(ranges.counts) > 2 * most:
-            counts: dict[int, int] = {}
-            for number, count in ranges.counts.items():
-                counts[number >> 1] = counts.get(number >> 1, 0) + count
-            ranges = KeyRanges(ranges.shift + 1, counts)
+        while len(ranges.numbers) > 2 * most:
+            numbers, first = np.unique(ranges.numbers >> 1, return_index=True)
+            ranges = KeyRanges(ranges.shift + 1, numbers, np.add.reduceat(ranges.counts, first))
         return ranges
 
 
@@ -76,16 +79,24 @@ class RangeCounter:
         self._counts: dict[int, int] = {}
 
     def add(self, keys: Iterable[int]) -> None:
-        numbers, counts = np.unique(
-            np.array(list(keys), dtype=np.int64) >> self._shift, return_counts=True
-        )
-        for number, count in zip(numbers.tolist(), counts.tolist(), strict=True):
-            self._counts[number] = self._counts.get(number, 0) + count
+        numbers = np.array(list(keys), np.int64) >> self._shift
+        low = int(numbers.min())
+        if int(numbers.max()) - low <= _CLOSE:  # as they mostly are: these are counted quickly
+            counts = np.bincount(numbers - low)
+            found = np.arange(low, low + len(counts))
+        else:
+            found, counts = np.unique(numbers, return_counts=True)
+        for number, count in zip(found.tolist(), counts.tolist(), strict=True):
+            if count:
+                self._counts[number] = self._counts.get(number, 0) + count
 
     @property
     def ranges(self) -> KeyRanges:
         """Of what went by so far."""
-        return KeyRanges(self._shift, self._counts).bearable()
+        numbers = sorted(self._counts)
+        counts = [self._counts[number] for number in numbers]
+        found = KeyRanges(self._shift, np.array(numbers, np.int64), np.array(counts, np.int64))
+        return found.bearable()
 
 
 @dataclass(frozen=True)
@@ -93,21 +104,22 @@ class RangesNow:
     """The rows of a table by ranges, and how many of each came since some time."""
 
     ranges: KeyRanges
-    came: dict[int, int]
+    came: Numbers
 
     def suspects(self, before: KeyRanges) -> list[Span] | None:
         """The only spans in which rows came or went, rising; None where they are too many.
 
         ``before`` has ranges of the same width.
         """
-        was, now, shift = before.counts, self.ranges.counts, self.ranges.shift
-        differing = sorted(
-            number
-            for number in was.keys() | now.keys()
-            if self.came.get(number) or was.get(number, 0) != now.get(number, 0)
-        )
+        now, shift = self.ranges, self.ranges.shift
+        numbers = np.union1d(before.numbers, now.numbers)
+        balance = np.zeros(len(numbers), np.int64)
+        balance[np.searchsorted(numbers, now.numbers)] = now.counts
+        balance[np.searchsorted(numbers, before.numbers)] -= before.counts
+        touched = balance != 0
+        touched[np.searchsorted(numbers, now.numbers[self.came > 0])] = True
         spans: list[Span] = []
-        for number in differing:
+        for number in numbers[touched].tolist():
             first, last = number << shift, ((number + 1) << shift) - 1
             if spans and spans[-1][1] == first - 1:
                 spans[-1] = (spans[-1][0], last)
@@ -122,13 +134,21 @@ def read_ranges(
     """Count the rows of a table by ranges as wide as before; ``recent``: SQL for those that came
     since."""
     shift = before.shift if before is not None else _first_shift(connection, table)
-    rows = connection.execute(
+    # As three lists, for which the driver takes a fraction of the time that as many rows take.
+    lists = connection.execute(
+        "SELECT array_agg(n), array_agg(rows), array_agg(came) FROM ("
         f"SELECT {leading_integer(table)}::int8 >> {shift}, count(*), "
         f"count(*) FILTER (WHERE {recent}) FROM {unmarked(source(table))} GROUP BY 1"
-    ).fetchall()
-    counted = [(int(number), int(count), int(came)) for number, count, came in rows]
-    ranges = KeyRanges(shift, {number: count for number, count, _ in counted})
-    return RangesNow(ranges, {number: came for number, _, came in counted if came})
+        ") AS ranges(n, rows, came)"
+    ).fetchall()[0]
+    numbers, counts, came = map(_listed, lists)
+    order = np.argsort(numbers)
+    return RangesNow(KeyRanges(shift, numbers[order], counts[order]), came[order])
+
+
+def _listed(written: bytes | None) -> Numbers:
+    """The numbers of a list as the server writes it."""
+    return np.array(list(map(int, written[1:-1].split(b","))) if written else [], np.int64)
 
 
 def _first_shift(connection: Connection, table: Table) -> int:
