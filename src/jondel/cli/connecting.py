@@ -5,10 +5,10 @@ from __future__ import annotations
 import sys
 
 from jondel.cli.output import confirmed, say, tell
-from jondel.core.browse.display import size_text
 from jondel.core.errors import PasswordNeeded
 from jondel.core.files.json_values import dumped
 from jondel.core.find.connections import target_named
+from jondel.core.model.sizes import size_text
 
 
 def test_connection(target: str, as_json: bool) -> None:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 _USUAL_COLUMNS = 80
 _TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete", "export", "adopt")
 _NOISE_VERBS = ("add", "remove")
-_STORE_VERBS = ("budget", "move", "empty", "check", "mend")
+_STORE_VERBS = ("budget", "largest-table", "move", "empty", "check", "mend")
 _DESCRIPTION = (
     "See exactly what your app wrote to its database. `jondel TARGET` opens the interface on a "
     "database; without TARGET, on one found here. --version tells the version, "
@@ -416,7 +416,8 @@ def _add_keeping(command: _Add) -> None:
     added = command(
         "store",
         "settings_commands:store",
-        "show what the store holds, or tend it: `store budget 5GB`, `store move DIR`, "
+        "show what the store holds, or tend it: `store budget 5GB`, "
+        "`store largest-table 10GB` (of a server's; larger ones are left out), `store move DIR`, "
         "`store empty [TARGET]`, `store check`, `store mend [TARGET]`",
     )
     added.add_argument("verb", nargs="?", choices=_STORE_VERBS)

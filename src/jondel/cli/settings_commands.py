@@ -7,11 +7,12 @@ from pathlib import Path
 
 from jondel.cli.output import confirmed, counted, say, tell
 from jondel.cli.problems import UsageProblem
-from jondel.core.browse.display import line, size_text
+from jondel.core.browse.display import line
 from jondel.core.diff.noise import KINDS, NoiseRules, RuleKind
 from jondel.core.engines.registry import location_of, open_database
 from jondel.core.errors import TargetError
 from jondel.core.files.json_values import dumped
+from jondel.core.model.sizes import size_text
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.snapshots.settings import change_store_settings, parse_size
 from jondel.core.snapshots.store import Store
@@ -64,8 +65,11 @@ def store(verb: str | None, word: str | None, yes: bool, as_json: bool) -> int:
             kept.empty(location)
     elif word is None:
         raise UsageProblem(
-            f"give it as `jondel store {verb} {'SIZE' if verb == 'budget' else 'DIR'}`"
+            f"give it as `jondel store {verb} {'DIR' if verb == 'move' else 'SIZE'}`"
         )
+    elif verb == "largest-table":
+        parse_size(word)
+        change_store_settings(largest_table=word)
     elif verb == "budget":
         parse_size(word)
         change_store_settings(budget=word)
@@ -82,6 +86,7 @@ def _show_store(kept: Store, as_json: bool) -> None:
     if as_json:
         listed = [entry._asdict() for entry in usage]
         document = {"folder": str(kept.folder), "size_bytes": size, "budget_bytes": budget}
+        document["largest_table_bytes"] = kept.settings.largest_table_bytes
         tell(dumped({**document, "databases": listed}))
         return
     tell(f"{line(str(kept.folder), 1000)}  {size_text(size)} of {size_text(budget)}")

@@ -9,15 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import hostile
-from jondel.core.browse.display import (
-    blob_kind,
-    full_lines,
-    grouped,
-    line,
-    pieces,
-    safe_name,
-    size_text,
-)
+from jondel.core.browse.display import blob_kind, full_lines, grouped, line, pieces, safe_name
+from jondel.core.model.sizes import size_text
 from jondel.core.model.values import Clipped, InvalidText, Value
 
 _values = st.one_of(

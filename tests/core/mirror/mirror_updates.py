@@ -35,7 +35,11 @@ class Numbered:
     """The next update."""
 
     def delta(
-        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+        self,
+        since: Mark | None,
+        schema: Schema | None,
+        hints: Hints | None = None,
+        largest_table: int | None = None,
     ) -> AbstractContextManager[Delta]:
         number = since["number"] + 1 if since else 0
         gone = [(n,) for n in range(_ROWS, _ROWS + 3)]

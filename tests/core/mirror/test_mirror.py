@@ -172,7 +172,11 @@ class _Told:
         self.since: Mark | None = None
 
     def delta(
-        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+        self,
+        since: Mark | None,
+        schema: Schema | None,
+        hints: Hints | None = None,
+        largest_table: int | None = None,
     ) -> AbstractContextManager[Delta]:
         self.since, self.hints = since, hints
         number = len(self._delta.put)  # type: ignore[arg-type]

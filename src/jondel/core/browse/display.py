@@ -14,6 +14,7 @@ from collections.abc import Iterator
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.model.addresses import TableId
+from jondel.core.model.sizes import size_text
 from jondel.core.model.values import Clipped, Exact, InvalidText, Value
 
 Role: TypeAlias = Literal["text", "number", "null", "empty", "blob", "mark", "clip"]
@@ -105,16 +106,6 @@ def number_text(value: float) -> str:
 def grouped(number: int) -> str:
     """A count with its thousands apart, as in ``200 000``."""
     return f"{number:,}".replace(",", " ")
-
-
-def size_text(size: int) -> str:
-    """A size in bytes with a unit, as in ``12.4 kB``."""
-    if size < 1000:
-        return f"{size} B"
-    for unit, bytes_each in (("kB", 1e3), ("MB", 1e6)):
-        if size / bytes_each < 999.5:
-            return f"{size / bytes_each:.3g} {unit}"
-    return f"{size / 1e9:.3g} GB"
 
 
 def blob_kind(head: bytes) -> str:

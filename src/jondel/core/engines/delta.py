@@ -93,10 +93,15 @@ class DeltaSource(Protocol):
     """Tells what changed."""
 
     def delta(
-        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+        self,
+        since: Mark | None,
+        schema: Schema | None,
+        hints: Hints | None = None,
+        largest_table: int | None = None,
     ) -> AbstractContextManager[Delta]:
         """What changed since a mark; everything, where that is None.
 
         ``schema`` is the one that went with the mark, and so are the hints. Tables that are
-        declared otherwise now, or are new, are told whole.
+        declared otherwise now, or are new, are told whole. Tables that take more bytes than the
+        largest that is wanted are left out, and the schema says so.
         """

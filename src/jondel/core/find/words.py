@@ -5,8 +5,8 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from jondel.core.browse.display import size_text
 from jondel.core.find.looking import FoundDatabase
+from jondel.core.model.sizes import size_text
 
 
 def facts_of(entry: FoundDatabase) -> str:

@@ -11,7 +11,7 @@ import unicodedata
 from collections.abc import Iterator, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
-from jondel.core.browse.display import CLIP_SIGN, line, size_text, visible
+from jondel.core.browse.display import CLIP_SIGN, line, visible
 from jondel.core.model.changes import MARKS
 from jondel.core.model.differences import (
     BlobDifference,
@@ -23,6 +23,7 @@ from jondel.core.model.differences import (
     TextEdit,
     TimeDifference,
 )
+from jondel.core.model.sizes import size_text
 
 Role: TypeAlias = Literal["path", "same", "before", "after", "mark"]
 _ARROW, _COLON = " → ", ": "

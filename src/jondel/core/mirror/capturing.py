@@ -15,9 +15,10 @@ from jondel.core.mirror.mirror import Mirror
 class MirrorCapturer:
     """See ``Capturer``: what is captured are the pages of the mirror, brought up to date."""
 
-    def __init__(self, folder: Path, source: DeltaSource) -> None:
-        """``folder`` is the mirror's. What stops the source stops the capture."""
-        self._mirror = Mirror(folder)
+    def __init__(self, folder: Path, source: DeltaSource, largest_table: int | None = None) -> None:
+        """``folder`` is the mirror's. What stops the source stops the capture. Tables that take
+        more bytes than the largest that is wanted are left out."""
+        self._mirror = Mirror(folder, largest_table=largest_table)
         self._source = source
 
     def capture(self, sink: PageSink) -> None:

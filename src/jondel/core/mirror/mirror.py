@@ -51,7 +51,9 @@ class Kept(NamedTuple):
 class Mirror:
     """The mirror in a folder; made when it is first updated."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, largest_table: int | None = None) -> None:
+        """``largest_table``: see ``DeltaSource``."""
+        self._largest_table = largest_table
         self.path = folder / FILE_NAME
         self._lock = folder / "lock"
 
@@ -91,7 +93,9 @@ class Mirror:
             with connection:
                 before = self._with_later_mark(_kept(connection))
                 schema, mark = before or (None, None)
-                with source.delta(mark, schema, self._hints_for(mark)) as delta:
+                with source.delta(
+                    mark, schema, self._hints_for(mark), self._largest_table
+                ) as delta:
                     after, changed = self._take_in(connection, before, delta, go_on)
                 in_it = _mark_in(connection)
             if not changed:
@@ -109,7 +113,7 @@ class Mirror:
                 connection.pragma("journal_mode", "off")
                 connection.pragma("synchronous", "off")
                 connection.pragma("locking_mode", "exclusive")
-                with connection, source.delta(None, None) as delta:
+                with connection, source.delta(None, None, None, self._largest_table) as delta:
                     after, _ = self._take_in(connection, None, delta, go_on)
             with unfinished.open("rb") as file:
                 os.fsync(file.fileno())

@@ -28,7 +28,11 @@ class Rereading:
 
     @contextmanager
     def delta(
-        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+        self,
+        since: Mark | None,
+        schema: Schema | None,
+        hints: Hints | None = None,
+        largest_table: int | None = None,
     ) -> Iterator[Delta]:
         """See ``DeltaSource``."""
         now = self._database.schema()

@@ -11,19 +11,23 @@ from jondel.core.files.home import private_folder, usable_home
 from jondel.core.files.replacement import replace_text
 
 _DEFAULT_BUDGET_BYTES = 10_000_000_000
+_DEFAULT_LARGEST_TABLE_BYTES = 4_000_000_000
 _UNITS = {"": 1, "B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
 
 
 class StoreSettings(NamedTuple):
-    """``folder`` holds the store; ``budget_bytes`` is what its pages may take together."""
+    """``folder`` holds the store; ``budget_bytes`` is what its pages may take together. A server's
+    table of more than ``largest_table_bytes`` is left out of snapshots."""
 
     folder: Path
     budget_bytes: int
+    largest_table_bytes: int = _DEFAULT_LARGEST_TABLE_BYTES
 
 
 class _Store(TypedDict):
     folder: NotRequired[str]
     budget: NotRequired[str | int]
+    largest_table: NotRequired[str | int]
 
 
 def store_settings(home: Path | None = None) -> StoreSettings:
@@ -41,11 +45,16 @@ def store_settings(home: Path | None = None) -> StoreSettings:
         tables = read_toml(path, StoreUnavailable)
         table = section(path, tables, "store", _Store, StoreUnavailable) or {}
     folder = Path(table.get("folder", home / "store"))
-    return StoreSettings(folder, parse_size(str(table.get("budget", _DEFAULT_BUDGET_BYTES))))
+    return StoreSettings(
+        folder,
+        parse_size(str(table.get("budget", _DEFAULT_BUDGET_BYTES))),
+        parse_size(str(table.get("largest_table", _DEFAULT_LARGEST_TABLE_BYTES))),
+    )
 
 
 def change_store_settings(home: Path | None = None, **values: str) -> None:
-    """Write settings (``folder``, ``budget``), leaving everything else in the file as it is."""
+    """Write settings (``folder``, ``budget``, ``largest_table``), leaving everything else in the
+    file as it is."""
     import tomlkit
 
     home = private_folder(home or usable_home())

@@ -74,8 +74,10 @@ class Passing:
 class Shelf:
     """The captured states of one database. Several processes may use a shelf at once."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, *, largest_table: int | None = None) -> None:
+        """``largest_table``: bytes above which a table of a server is left out."""
         self._folder = folder
+        self._largest_table = largest_table
         self._manifests = ManifestFolder(self._folder / "manifests", self._sync)
         self._packs = PackFolder(self._folder / "packs")
         self._syncer = Syncer()
@@ -270,7 +272,7 @@ class Shelf:
             return capturer_of(database)
         from jondel.core.mirror.capturing import MirrorCapturer  # only servers have mirrors
 
-        return MirrorCapturer(self._folder / _MIRROR, database.deltas)
+        return MirrorCapturer(self._folder / _MIRROR, database.deltas, self._largest_table)
 
     # What was captured last
 

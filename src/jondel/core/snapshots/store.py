@@ -52,7 +52,7 @@ class Store:
         """Where the pages of a database's snapshots are."""
         from jondel.core.snapshots.shelf import Shelf  # needs numpy: slow to load
 
-        return Shelf(self.shelf_folder(location))
+        return Shelf(self.shelf_folder(location), largest_table=self.settings.largest_table_bytes)
 
     def shelf_folder(self, location: str) -> Path:
         with closing(self.catalogue(location)) as catalogue:

@@ -13,8 +13,9 @@ from textual.containers import Vertical
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
-from jondel.core.browse.display import line, safe_name, size_text
+from jondel.core.browse.display import line, safe_name
 from jondel.core.model.changes import MARKS, ChangeKind, ChangeSummary
+from jondel.core.model.sizes import size_text
 from jondel.core.trail.trail import Step
 from jondel.tui.frame.dialog import Dialog, foot, heading
 from jondel.tui.frame.trail_strip import STEP, STEP_PINNED, STEP_SELECTED

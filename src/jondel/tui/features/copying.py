@@ -8,12 +8,13 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
-from jondel.core.browse.display import grouped, line, safe_name, size_text
+from jondel.core.browse.display import grouped, line, safe_name
 from jondel.core.browse.windows import rows_of
 from jondel.core.errors import ReadError
 from jondel.core.model.changes import ChangeCounts, Changes
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
+from jondel.core.model.sizes import size_text
 from jondel.core.model.values import Clipped, StoredValue, Value
 from jondel.tui.frame.commands import CHANGES, RECORDS, Command, Situation
 from jondel.tui.frame.feature import Feature

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import random
 import sqlite3
+import subprocess
+import sys
 import threading
 import time
 import uuid
@@ -33,6 +35,7 @@ from jondel.core.errors import (
 from jondel.core.model.addresses import TableId
 from jondel.core.model.values import Exact
 from jondel.core.model.writes import RowWrite, WritePlan
+from jondel.core.snapshots.settings import change_store_settings
 from jondel.core.sql.values_in_sql import styled
 from jondel.core.trail.history import record_history
 from jondel.core.trail.restore import restore, take_back_step
@@ -426,3 +429,64 @@ class _NoTrail:
 
 
 _no_trail = cast(Trail, _NoTrail())
+
+
+def test_a_table_that_is_too_large_is_left_out_until_it_is_asked_for(
+    database: Database, trail: Trail, app: psycopg.Connection[Any], home: Any
+) -> None:
+    _run(
+        app,
+        "CREATE TABLE boats(id int PRIMARY KEY, name text)",
+        "CREATE TABLE tides(id int, day int, height text) PARTITION BY RANGE (day)",
+        "CREATE TABLE tides_1 PARTITION OF tides FOR VALUES FROM (0) TO (10)",
+        "INSERT INTO boats VALUES (1, 'Gull')",
+        "INSERT INTO tides SELECT i, i % 10, repeat('x', 50) FROM generate_series(1, 3000) i",
+    )
+    change_store_settings(largest_table="150KB")
+    tides = TableId("public", "tides")
+    with closing(Trail(database.location)) as few:
+        first = few.take(database)
+        _run(app, "UPDATE boats SET name = 'Tern'", "UPDATE tides SET height = 'y' WHERE id = 7")
+        changes = few.changes(first, few.take(database))
+        assert [table.table.name for table in changes.tables] == ["boats"]
+        (left_out,) = changes.unread
+        assert left_out.table == tides
+        assert "more than 150 kB, and is left out of snapshots" in left_out.reason
+        assert few.changes(first, database).unread, "and so it is beside the database itself"
+    change_store_settings(largest_table="1GB")
+    before = trail.take(database)
+    _run(app, "UPDATE tides SET height = 'z' WHERE id = 8")
+    changes = trail.changes(before, trail.take(database))
+    assert ([t.table for t in changes.tables], changes.unread) == ([tides], ())
+    # One that is in stays in while it is but little larger.
+    change_store_settings(largest_table="260KB")
+    with closing(Trail(database.location)) as later:
+        taken = later.take(database)
+        assert not later.changes(before, taken).unread
+
+
+def test_a_capture_that_is_killed_leaves_the_trail_whole(
+    database: Database,
+    trail: Trail,
+    app: psycopg.Connection[Any],
+    postgresql_database: str,
+) -> None:
+    _run(app, "CREATE TABLE boats(id int PRIMARY KEY, name text)")
+    rows = 20_000
+    app.execute("INSERT INTO boats SELECT i, 'first' FROM generate_series(1, %s) i", (rows,))
+    chance, readings, taken = random.Random(3), [], []
+    for number in range(length(4, 40)):
+        command = [sys.executable, "-m", "jondel", "snapshot", postgresql_database]
+        process = subprocess.Popen(command, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+        time.sleep(0.2 + chance.random())
+        process.kill()
+        process.wait()
+        app.execute("UPDATE boats SET name = %s WHERE id %% 7 = %s", (f"n{number}", number % 7))
+        app.execute("DELETE FROM boats WHERE id = %s", (1 + number * 11,))
+        readings.append(naive_reading(postgresql_database)["boats"])
+        taken.append(trail.take(database))
+    for snapshot, reading in zip(taken, readings, strict=True):
+        with trail.opened(snapshot) as state:
+            (table,) = state.schema().tables
+            batches = state.scanner.stream_rows(table, table.column_names, table.primary_key)
+            assert sorted((str(i), n) for batch in batches for i, n in batch) == sorted(reading)

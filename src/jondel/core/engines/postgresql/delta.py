@@ -37,6 +37,7 @@ from jondel.core.engines.postgresql.key_ranges import (
     by_index,
     read_ranges,
 )
+from jondel.core.engines.postgresql.large_tables import without_large_tables
 from jondel.core.engines.postgresql.range_sums import RangeSums, in_spans, leading_integer
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.server_features import ServerFeatures, probe
@@ -78,7 +79,11 @@ class ServerDelta:
 
     @contextmanager
     def delta(
-        self, since: Mark | None, schema: Schema | None, hints: Hints | None = None
+        self,
+        since: Mark | None,
+        schema: Schema | None,
+        hints: Hints | None = None,
+        largest_table: int | None = None,
     ) -> Iterator[Delta]:
         """See ``DeltaSource``."""
         session = self._session
@@ -91,6 +96,8 @@ class ServerDelta:
             features = self._found_features(connection)
             connection.copies = features.copies
             now = _begin(connection, session.what)
+            if largest_table is not None and features.numbers:
+                now = without_large_tables(connection, now, schema, largest_table)
             before = _Before(since, schema or Schema(()), hints or {})
             reading = _Reading(connection, before, now, by_numbers=features.numbers)
             yield Delta(now, reading.tables(), reading.mark, reading.hints)

@@ -5,14 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
-from jondel.core.browse.display import (
-    Piece,
-    blob_kind,
-    full_lines,
-    pieces,
-    safe_name,
-    size_text,
-)
+from jondel.core.browse.display import Piece, blob_kind, full_lines, pieces, safe_name
 from jondel.core.model.changes import MARKS, CellChange, NoValue, RecordChange, TableChanges
 from jondel.core.model.differences import (
     BlobDifference,
@@ -21,6 +14,7 @@ from jondel.core.model.differences import (
     TimeDifference,
 )
 from jondel.core.model.schema import Column, Table
+from jondel.core.model.sizes import size_text
 from jondel.core.model.values import Clipped, ShownRow, Value
 
 if TYPE_CHECKING:
