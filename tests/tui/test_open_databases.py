@@ -240,6 +240,20 @@ async def test_two_open_databases_are_compared(project: Path, app: OpenApp) -> N
         await driver.sees("changes since s1")
 
 
+async def test_two_that_are_called_alike_are_told_apart(project: Path) -> None:
+    (project / "older").mkdir()
+    (project / "older" / "berths.db").write_bytes((project / "berths.db").read_bytes())
+    async with driven(project / "berths.db") as driver:
+        await driver.app.on_opening_screen_opened(
+            OpeningScreen.Opened(
+                str(project / "older" / "berths.db"), looked_at(str(project / "older/berths.db"))
+            )
+        )
+        assert driver.desk.others[0].shown_name == f"{project.name}/berths.db"
+        await driver.press("f3", "M")
+        await driver.sees("Nothing differs between older/berths.db and now.")
+
+
 async def test_a_server_is_compared_with_a_file(tmp_path: Path, postgresql_database: str) -> None:
     with psycopg.connect(postgresql_database, autocommit=True) as server:
         server.execute(

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from jondel.core.browse.display import grouped
+from jondel.core.browse.display import grouped, line
+from jondel.core.engines.registry import name_of
 
 if TYPE_CHECKING:
     from jondel.tui.frame.screen import MainScreen
@@ -46,6 +48,8 @@ class OpenDatabases:
     def bring_forward(self, screen: MainScreen) -> None:
         """Only this one may open dialogs from now on; each is told what F3 goes to from there."""
         self.current = screen
+        for one, name in zip(self._screens, self._names(), strict=True):
+            one.desk.shown_name = name
         for one in self._screens:
             one.desk.others = tuple(other.desk for other in self._after(one) if other is not one)
             one.desk.in_front(one is screen)
@@ -64,6 +68,21 @@ class OpenDatabases:
             Choice(screen.workspace.location, screen.desk.shown_name, _facts(screen))
             for screen in [*order[1:], *order[:1]]
         ]
+
+    def _names(self) -> list[str]:
+        """What they are called: by so much of where they are that no two are called alike."""
+        locations = [screen.workspace.location for screen in self._screens]
+        ways: list[Callable[[str], str]] = [
+            name_of,
+            lambda location: "/".join(location.rsplit("/", 2)[-2:]),
+            lambda location: location,
+        ]
+        named = [Counter(map(way, locations)) for way in ways]
+        return [
+            line(next(way(at) for way, known in zip(ways, named, strict=True)
+                      if known[way(at)] == 1), 60)
+            for at in locations
+        ]  # fmt: skip
 
     def _after(self, screen: MainScreen) -> list[MainScreen]:
         place = self._screens.index(screen)

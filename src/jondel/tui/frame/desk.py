@@ -11,8 +11,6 @@ from typing import TYPE_CHECKING, TypeVar, cast
 from textual.screen import Screen
 from textual.widget import Widget
 
-from jondel.core.browse.display import line
-from jondel.core.engines.registry import name_of
 from jondel.core.errors import JondelError
 from jondel.core.model.addresses import TableId
 from jondel.core.trail.trail import Step
@@ -89,17 +87,14 @@ class Desk:
         self._session = Visit(start)
         self.others: tuple[Desk, ...] = ()
         """Those of the other databases that are open, the next one first."""
+        self.shown_name = ""
+        """What the database is called, beside others that are open."""
         self._is_in_front = asyncio.Event()
 
     @property
     def place(self) -> Place:
         """Where one is."""
         return self.navigator.place
-
-    @property
-    def shown_name(self) -> str:
-        """What the database is called, on one line."""
-        return line(self.database_name or name_of(self.workspace.location), 60)
 
     def in_front(self, is_it: bool) -> None:
         """Whether this database is the one that is seen: dialogs wait until it is."""
