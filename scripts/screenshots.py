@@ -63,7 +63,7 @@ PICTURES = {
     "beside": Picture("t b o a t s Return t b e r Return bar"),
     "write": Picture("t b o a t s Return Right e 1 2 Return Down Delete W s"),
     "open": Picture("Down Down", command=()),
-    "compared": Picture("a Return a Down Down Return ctrl+o Down Return F3 M"),
+    "compared": Picture("a Return a Down Down Return ctrl+o Return F3 M"),
     "server": Picture(
         "t b o o k Return w a Return ] c",
         command=("demo", "--clock", CLOCK, "--engine", "postgresql"),

@@ -11,7 +11,7 @@ import sys
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 
-from jondel.core.engines.delta import Delta, Hints, Mark, PutRow, TableDelta
+from jondel.core.engines.delta import Delta, Known, PutRow, TableDelta
 from jondel.core.mirror.mirror import Mirror
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType
@@ -34,14 +34,8 @@ def rows_of(number: int) -> tuple[Row, ...]:
 class Numbered:
     """The next update."""
 
-    def delta(
-        self,
-        since: Mark | None,
-        schema: Schema | None,
-        hints: Hints | None = None,
-        largest_table: int | None = None,
-    ) -> AbstractContextManager[Delta]:
-        number = since["number"] + 1 if since else 0
+    def delta(self, known: Known) -> AbstractContextManager[Delta]:
+        number = known.mark["number"] + 1 if known.mark else 0
         gone = [(n,) for n in range(_ROWS, _ROWS + 3)]
         put = [PutRow((row[0],), row) for row in rows_of(number)]
         told = TableDelta(_TABLE.id, False, gone, put)

@@ -17,7 +17,7 @@ from workload_app import working
 
 from engines_under_test import RISING, column_type_of
 from jondel.core.diff.compare import Scope, compare
-from jondel.core.engines.delta import Delta, Hints, Mark, PutRow, TableDelta
+from jondel.core.engines.delta import Delta, Known, Mark, PutRow, TableDelta
 from jondel.core.engines.memory.database import open_tables
 from jondel.core.engines.memory.tables import MemoryTables
 from jondel.core.engines.protocol import Database
@@ -171,14 +171,8 @@ class _Told:
         self._delta = TableDelta(table.id, whole, gone, [PutRow((), row) for row in put])
         self.since: Mark | None = None
 
-    def delta(
-        self,
-        since: Mark | None,
-        schema: Schema | None,
-        hints: Hints | None = None,
-        largest_table: int | None = None,
-    ) -> AbstractContextManager[Delta]:
-        self.since, self.hints = since, hints
+    def delta(self, known: Known) -> AbstractContextManager[Delta]:
+        self.since, self.hints = known.mark, known.hints
         number = len(self._delta.put)  # type: ignore[arg-type]
         return nullcontext(
             Delta(self._schema, iter([self._delta]), {"at": number}, {"seen": number})

@@ -89,19 +89,21 @@ class Delta:
     """Asked for once the tables are read."""
 
 
+class Known(NamedTuple):
+    """What went with the last delta, and how large a table may be, in bytes: larger ones are left
+    out, and the schema says so."""
+
+    mark: Mark | None = None
+    schema: Schema | None = None
+    hints: Hints | None = None
+    largest_table: int | None = None
+
+
 class DeltaSource(Protocol):
     """Tells what changed."""
 
-    def delta(
-        self,
-        since: Mark | None,
-        schema: Schema | None,
-        hints: Hints | None = None,
-        largest_table: int | None = None,
-    ) -> AbstractContextManager[Delta]:
-        """What changed since a mark; everything, where that is None.
+    def delta(self, known: Known) -> AbstractContextManager[Delta]:
+        """What changed since; everything, where nothing is known.
 
-        ``schema`` is the one that went with the mark, and so are the hints. Tables that are
-        declared otherwise now, or are new, are told whole. Tables that take more bytes than the
-        largest that is wanted are left out, and the schema says so.
+        Tables that are declared otherwise now, or are new, are told whole.
         """

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple, cast
 
 import apsw
 
-from jondel.core.engines.delta import Delta, DeltaSource, Hints, Mark
+from jondel.core.engines.delta import Delta, DeltaSource, Hints, Known, Mark
 from jondel.core.engines.sqlite.connection import register_functions
 from jondel.core.engines.sqlite.sql_text import quoted
 from jondel.core.errors import StoreUnavailable
@@ -52,7 +52,7 @@ class Mirror:
     """The mirror in a folder; made when it is first updated."""
 
     def __init__(self, folder: Path, *, largest_table: int | None = None) -> None:
-        """``largest_table``: see ``DeltaSource``."""
+        """``largest_table``: see ``Known``."""
         self._largest_table = largest_table
         self.path = folder / FILE_NAME
         self._lock = folder / "lock"
@@ -93,9 +93,8 @@ class Mirror:
             with connection:
                 before = self._with_later_mark(_kept(connection))
                 schema, mark = before or (None, None)
-                with source.delta(
-                    mark, schema, self._hints_for(mark), self._largest_table
-                ) as delta:
+                known = Known(mark, schema, self._hints_for(mark), self._largest_table)
+                with source.delta(known) as delta:
                     after, changed = self._take_in(connection, before, delta, go_on)
                 in_it = _mark_in(connection)
             if not changed:
@@ -113,7 +112,7 @@ class Mirror:
                 connection.pragma("journal_mode", "off")
                 connection.pragma("synchronous", "off")
                 connection.pragma("locking_mode", "exclusive")
-                with connection, source.delta(None, None, None, self._largest_table) as delta:
+                with connection, source.delta(Known(largest_table=self._largest_table)) as delta:
                     after, _ = self._take_in(connection, None, delta, go_on)
             with unfinished.open("rb") as file:
                 os.fsync(file.fileno())

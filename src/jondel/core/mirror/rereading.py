@@ -10,7 +10,7 @@ from typing import cast
 
 from jondel.core.diff.keys import Key
 from jondel.core.diff.merge import merge
-from jondel.core.engines.delta import Delta, Hints, Mark, PutRow, TableDelta
+from jondel.core.engines.delta import Delta, Known, PutRow, TableDelta
 from jondel.core.engines.protocol import Database
 from jondel.core.mirror.layout import Layout, MirrorTable
 from jondel.core.mirror.state import open_mirrored
@@ -27,16 +27,10 @@ class Rereading:
         self._mirror = mirror
 
     @contextmanager
-    def delta(
-        self,
-        since: Mark | None,
-        schema: Schema | None,
-        hints: Hints | None = None,
-        largest_table: int | None = None,
-    ) -> Iterator[Delta]:
+    def delta(self, known: Known) -> Iterator[Delta]:
         """See ``DeltaSource``."""
         now = self._database.schema()
-        if schema is None:
+        if known.schema is None:
             yield Delta(now, self._tables(now, None))
             return
         with closing(open_mirrored(self._mirror)) as mirrored:

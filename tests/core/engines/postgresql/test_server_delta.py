@@ -16,6 +16,7 @@ import pytest
 from server_work import Work, make, naive_reading, slot
 
 from jondel.core.diff.compare import compare
+from jondel.core.engines.delta import Known
 from jondel.core.engines.postgresql import delta, key_ranges
 from jondel.core.engines.postgresql.connection import Connection
 from jondel.core.engines.postgresql.delta import ServerDelta
@@ -288,7 +289,7 @@ def test_a_mark_that_is_too_old_tells_nothing(harbour: Harbour) -> None:
     told = []
     for back in (0, 1 << 30):
         mark = {**harbour.mark, "oldest": harbour.mark["oldest"] - back, "snapshot": "earlier"}
-        with source.delta(mark, _schema_of(harbour)) as changes:
+        with source.delta(Known(mark, _schema_of(harbour))) as changes:
             told.append([table.whole for table in changes.tables])
     assert told == [[], [True]]
 

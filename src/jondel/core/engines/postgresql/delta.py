@@ -10,11 +10,11 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from typing import Any, NamedTuple, cast
+from typing import Any, cast
 
 import psycopg
 
-from jondel.core.engines.delta import Delta, Fields, Hints, Mark, PutRow, Span, TableDelta
+from jondel.core.engines.delta import Delta, Fields, Hints, Known, Mark, PutRow, Span, TableDelta
 from jondel.core.engines.postgresql.connection import Connection, connect, translated
 from jondel.core.engines.postgresql.copying import copied_as_text, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
@@ -78,13 +78,7 @@ class ServerDelta:
         self._features = features
 
     @contextmanager
-    def delta(
-        self,
-        since: Mark | None,
-        schema: Schema | None,
-        hints: Hints | None = None,
-        largest_table: int | None = None,
-    ) -> Iterator[Delta]:
+    def delta(self, known: Known) -> Iterator[Delta]:
         """See ``DeltaSource``."""
         session = self._session
         with (
@@ -96,10 +90,9 @@ class ServerDelta:
             features = self._found_features(connection)
             connection.copies = features.copies
             now = _begin(connection, session.what)
-            if largest_table is not None and features.numbers:
-                now = without_large_tables(connection, now, schema, largest_table)
-            before = _Before(since, schema or Schema(()), hints or {})
-            reading = _Reading(connection, before, now, by_numbers=features.numbers)
+            if known.largest_table is not None and features.numbers:
+                now = without_large_tables(connection, now, known.schema, known.largest_table)
+            reading = _Reading(connection, known, now, by_numbers=features.numbers)
             yield Delta(now, reading.tables(), reading.mark, reading.hints)
             connection.execute("COMMIT")
 
@@ -137,24 +130,16 @@ def _begin(connection: Connection, what: str) -> Schema:
     raise TargetLocked(f"{what}: its tables are being changed all the time; try again")
 
 
-class _Before(NamedTuple):
-    """What is known of the state that a mirror has."""
-
-    mark: Mark | None
-    schema: Schema
-    hints: Hints
-
-
 class _Reading:
     """One delta being told."""
 
     def __init__(
-        self, connection: Connection, before: _Before, now: Schema, *, by_numbers: bool
+        self, connection: Connection, known: Known, now: Schema, *, by_numbers: bool
     ) -> None:
         self._connection = connection
-        self._since = before.mark
-        self._before = before.schema
-        self._hints_before = before.hints
+        self._since = known.mark
+        self._before = known.schema or Schema(())
+        self._hints_before = known.hints or {}
         self._now = [table for table in now.tables if table.is_mirrored]
         self._transactions = read_transactions(connection) if by_numbers else _NOT_TOLD
         self._facts = read_facts(connection) if by_numbers else {}

@@ -20,7 +20,7 @@ INTERIOR_INDEX, INTERIOR_TABLE, LEAF_INDEX, LEAF_TABLE = 0x02, 0x05, 0x0A, 0x0D
 _FILE_HEADER_BYTES = 100
 _CELLS_AT = {INTERIOR_INDEX: 12, INTERIOR_TABLE: 12, LEAF_INDEX: 8, LEAF_TABLE: 8}
 _DEEPEST = 40
-_MOST_REMEMBERED = 20_000
+_MOST_REMEMBERED = 50_000
 INDEX_TYPE = "I"
 _digest = xxhash.xxh3_64_intdigest
 _pointer = struct.Struct(">I").unpack_from
@@ -74,6 +74,7 @@ class Pages:
 
     def __init__(self, source: PageSource) -> None:
         self.source = source
+        self._page_count = source.page_count
         header = source.read(0)[:_FILE_HEADER_BYTES] if source.page_count else b""
         reserved = header[20] if header else 0
         self.usable = source.page_size - reserved
@@ -92,12 +93,7 @@ class Pages:
             if self.kind(level[0]) in (LEAF_TABLE, LEAF_INDEX):
                 return Tree(interior, level)
             interior += level
-            below = array(INDEX_TYPE)
-            for index in level:
-                children = self._children(index)
-                self._check(children.highest)
-                below += children.indexes
-            level = below
+            level = self._below(level)
         raise UnexpectedPage("a tree of pages goes in circles")
 
     def kind(self, index: int) -> int:
@@ -185,16 +181,23 @@ class Pages:
             trunk = int.from_bytes(page[:4], "big") - 1
         raise UnexpectedPage("the list of unused pages goes in circles")
 
-    def _children(self, index: int) -> _Children:
-        content = self.source.hashes[index * HASH_BYTES : (index + 1) * HASH_BYTES]
-        children = _children_of.get(content)
-        if children is None:
-            indexes = self._read_children(index)
-            children = _Children(indexes, max(indexes))
-            if len(_children_of) >= _MOST_REMEMBERED:
-                _children_of.clear()
-            _children_of[content] = children
-        return children
+    def _below(self, level: array[int]) -> array[int]:
+        """The children of interior pages; there are thousands of these in a large tree."""
+        below, hashes, known, highest = array(INDEX_TYPE), self.source.hashes, _children_of, 0
+        for index in level:
+            content = hashes[index * HASH_BYTES : (index + 1) * HASH_BYTES]
+            children = known.get(content)
+            if children is None:
+                indexes = self._read_children(index)
+                children = _Children(indexes, max(indexes))
+                if len(known) >= _MOST_REMEMBERED:
+                    known.clear()
+                known[content] = children
+            if children.highest > highest:
+                highest = children.highest
+            below += children.indexes
+        self._check(highest)
+        return below
 
     def _read_children(self, index: int) -> array[int]:
         page = self.source.read(index)
@@ -270,7 +273,7 @@ class Pages:
         return [cell for cell in cells if cell.overflow >= 0]
 
     def _check(self, index: int) -> None:
-        if not 0 <= index < self.source.page_count:
+        if not 0 <= index < self._page_count:
             raise UnexpectedPage("a page points beyond the end of the file")
 
 
