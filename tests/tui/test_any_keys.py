@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shutil
 from contextlib import suppress
 from pathlib import Path
 
@@ -12,6 +13,9 @@ from driving import SMALL, WIDE, driven
 from app_process import AppFailed
 from conftest import OpenApp
 from jondel.core.verify.actions import Action
+from jondel.tui.frame.screen import MainScreen
+from jondel.tui.opening.screen import OpeningScreen
+from jondel.tui.services.early_look import looked_at
 from seeds import length, seeds
 
 _KEYS = (
@@ -76,3 +80,43 @@ async def test_any_keys_in_any_order_do_no_harm(
         await driver.press("r", "n")
         await driver.sees("live")
         await driver.until(lambda: driver.table is not None or bool(driver.sheet.problem))
+
+
+_KEYS_OF_SEVERAL = ("f3", "f3", "f3", "ctrl+o", "ctrl+w", "M", "w", "escape", "enter", "down")
+
+
+@pytest.mark.parametrize("seed", seeds("JONDEL_KEY_SEEDS", 3))
+async def test_any_keys_with_several_databases_open(
+    hostile_database: Path, app: OpenApp, seed: int, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    chance = random.Random(seed)
+    paths = [tmp_path / f"{name}.db" for name in ("first", "second", "third")]
+    for path in paths:
+        shutil.copy(hostile_database, path)
+    writers = [app(path) for path in paths]
+    async with driven(paths[0], WIDE if seed % 2 else SMALL) as driver:
+        for path in paths[1:]:
+            await driver.app.on_opening_screen_opened(
+                OpeningScreen.Opened(str(path), looked_at(str(path)))
+            )
+        for _ in range(length(90, 150)):
+            if chance.random() < 0.2:
+                with suppress(AppFailed):
+                    chance.choice(writers).run(chance.choice(_WRITES))
+            keys = _KEYS_OF_SEVERAL if chance.random() < 0.5 else (*_KEYS, *_RECORD_KEYS)
+            key = chance.choice(keys)
+            # The last one is not left for the list, nor is the list left for the shell.
+            alone = len(driver.app.open_databases) < 2 and key == "ctrl+w"
+            leaving = not driver.app.open_databases and key in ("escape", "q", "ctrl+q")
+            if not (alone or leaving):
+                await driver.press(key)
+        while not isinstance(driver.app.screen, MainScreen):
+            await driver.press("escape")
+        if driver.editor is not None:
+            await driver.press("escape")
+        for _ in driver.app.open_databases:
+            await driver.press("r", "n")
+            await driver.sees("live")
+            await driver.until(lambda: driver.table is not None or bool(driver.sheet.problem))
+            await driver.press("f3")
