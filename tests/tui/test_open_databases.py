@@ -109,10 +109,11 @@ async def test_one_is_closed_and_then_the_last(project: Path) -> None:
         await _open_the_other(driver)
         await driver.press("f3", "ctrl+w")
         await driver.sees("skippers  20 rows")
+        await driver.sees("berths.db is closed; what was not written is kept in its draft")
         await driver.until(lambda: not first.is_running)
         assert "F3" not in driver.lines[0]
         await driver.press("ctrl+w")
-        await driver.sees("open a database", "berths.db", "Escape leaves")
+        await driver.sees("open a database", "berths.db", "skippers.db is closed", "Escape leaves")
         await driver.press("end", "enter")
         await driver.sees("berths  30 rows", "1 not written")
 

@@ -131,11 +131,15 @@ class JondelApp(ThemedApp[None]):
         closed, following = self._open.current, self._open.following
         if closed is None:
             return
+        words = f"{closed.desk.shown_name} is closed"
+        if closed.desk.situation().draft_size:
+            words += "; what was not written is kept in its draft"
         self._open.remove(closed)
         if following is not None:
             await self._bring_forward(following)
+            following.desk.say(words)
         else:
-            await self.switch_screen(self._list_of_databases())
+            await self.switch_screen(self._list_of_databases(words))
         self.uninstall_screen(closed)
         await closed.remove()
         await asyncio.to_thread(_end, closed.workspace)
@@ -145,10 +149,10 @@ class JondelApp(ThemedApp[None]):
         if self.screen is not main:
             await self.switch_screen(main)
 
-    def _list_of_databases(self) -> OpeningScreen:
+    def _list_of_databases(self, words: str = "") -> OpeningScreen:
         from jondel.tui.opening.screen import OpeningScreen
 
-        return OpeningScreen(Path.cwd(), self._open.choices())
+        return OpeningScreen(Path.cwd(), self._open.choices(), words)
 
     async def on_opening_screen_opened(self, event: OpeningScreen.Opened) -> None:
         """Bring the chosen database to the front."""

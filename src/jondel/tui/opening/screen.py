@@ -64,12 +64,13 @@ class OpeningScreen(Screen[None]):
     class Left(Message):
         """None was chosen."""
 
-    def __init__(self, folder: Path, open_now: Sequence[Choice] = ()) -> None:
-        """``open_now`` are the databases that are open, the one that one comes from last."""
+    def __init__(self, folder: Path, open_now: Sequence[Choice] = (), words: str = "") -> None:
+        """``open_now`` are the databases that are open, the one that one comes from last.
+        ``words`` are to be said first."""
         super().__init__()
         self._folder = folder
         self._open_now = tuple(open_now)
-        self._problem = ""
+        self._words = words
         self._choices: list[Choice | None] = []
         self._opening: Worker[None] | None = None
 
@@ -89,7 +90,7 @@ class OpeningScreen(Screen[None]):
         self.run_worker(self._look(), group="look", exclusive=True)
 
     async def _look(self) -> None:
-        self._say(self._problem or "looking …")
+        self._say(self._words or "looking …")
         if self._open_now and not self._choices:
             self._show([Group("open now", self._open_now)], so_far=True)
         found = await asyncio.to_thread(groups, self._folder)
@@ -99,8 +100,8 @@ class OpeningScreen(Screen[None]):
             for group in found
         ]
         self._show([Group("open now", self._open_now), *others])
-        self._say(self._problem)
-        self._problem = ""
+        self._say(self._words)
+        self._words = ""
 
     def _show(self, found: list[Group], *, so_far: bool = False) -> None:
         options = self.query_one("#choices", OptionList)
@@ -120,7 +121,7 @@ class OpeningScreen(Screen[None]):
                 options.add_option(Option(text))
                 self._choices.append(choice)
         if not any(self._choices):
-            self._problem = self._problem or (
+            self._words = self._words or (
                 "no database is found here: c connects to a server, N makes a SQLite file"
             )
         places = [n for n, choice in enumerate(self._choices) if choice is not None]
@@ -174,11 +175,11 @@ class OpeningScreen(Screen[None]):
             except PasswordNeeded as needed:
                 password = await self.app.push_screen_wait(PasswordDialog(str(needed)))
                 if password is None:
-                    self._say(str(needed))
+                    self._say(str(needed), problem=True)
                     return None
                 tell_password(needed.location, password)
             except JondelError as error:
-                self._say(str(error))
+                self._say(str(error), problem=True)
                 return None
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -210,12 +211,12 @@ class OpeningScreen(Screen[None]):
     async def _list_databases(self) -> None:
         choice = self._current
         if choice is None or not is_on_server(choice.target):
-            self._say("this is a file; only servers have several databases")
+            self._say("this is a file; only servers have several databases", problem=True)
             return
         try:
             names = await asyncio.to_thread(databases_beside, choice.target)
         except JondelError as error:
-            self._say(str(error))
+            self._say(str(error), problem=True)
             return
         beside = tuple(
             Choice(with_name(choice.target, name), name, "", (choice.shown,)) for name in names
@@ -233,7 +234,7 @@ class OpeningScreen(Screen[None]):
         try:
             create_database(path)
         except JondelError as error:
-            self._say(str(error))
+            self._say(str(error), problem=True)
         else:
             self._open(path)
 
@@ -249,8 +250,10 @@ class OpeningScreen(Screen[None]):
         else:
             self.post_message(self.Left())
 
-    def _say(self, words: str) -> None:
-        self.query_one("#message", Static).update(f" {line(words, 400)}" if words else "")
+    def _say(self, words: str, *, problem: bool = False) -> None:
+        message = self.query_one("#message", Static)
+        message.set_class(problem, "-problem")
+        message.update(f" {line(words, 400)}" if words else "")
 
 
 def _is_of(target: str, locations: Collection[str]) -> bool:
