@@ -51,7 +51,7 @@ def weather(monkeypatch: pytest.MonkeyPatch) -> tuple[ViewEntry, _Loads]:
             return Weather
 
     monkeypatch.setitem(sys.modules, "weather_view", _Module("weather_view"))
-    entry = ViewEntry("weather", "M", "Weather", "Weather: how it is", "weather_view:Weather")
+    entry = ViewEntry("weather", "J", "Weather", "Weather: how it is", "weather_view:Weather")
     return entry, loads
 
 
@@ -61,9 +61,9 @@ async def test_a_new_view_needs_one_entry_and_is_loaded_when_it_is_gone_to(
     entry, loads = weather
     path = make("CREATE TABLE berths(id INTEGER PRIMARY KEY)", "CREATE TABLE boats(id)")
     async with driven(path, views=(*VIEWS, entry)) as driver:
-        await driver.sees("M weather")
+        await driver.sees("J weather")
         assert loads.count == 0
-        await driver.press("M")
+        await driver.press("J")
         await driver.sees("fair over berths")
         assert loads.count == 1
         await driver.press("f")
