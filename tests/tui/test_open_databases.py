@@ -8,6 +8,7 @@ import uuid
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
+from urllib.parse import urlsplit, urlunsplit
 
 import apsw
 import psycopg
@@ -21,6 +22,7 @@ from jondel.tui.dialogs.entries import FileDialog
 from jondel.tui.opening import screen as opening
 from jondel.tui.opening.screen import OpeningScreen
 from jondel.tui.services.early_look import EarlyLook, looked_at
+from jondel.tui.widgets.text_fields import TextField
 
 
 @pytest.fixture
@@ -287,3 +289,26 @@ async def test_a_server_is_compared_with_a_file(tmp_path: Path, postgresql_datab
         await driver.sees("to now", "+1 ~1 -1", "name  boat 2 → other")
         await driver.press("enter")
         await driver.sees("boats  3 rows", "row 2 of 3", "other")
+
+
+async def test_a_password_in_a_url_is_never_shown(project: Path, postgresql_database: str) -> None:
+    """The server asks for none, so that any will do."""
+    split = urlsplit(postgresql_database)
+    url = urlunsplit(
+        split._replace(netloc=f"{split.username}:sesame@{split.netloc.split('@')[-1]}")
+    )
+    async with driven(project / "berths.db") as driver:
+        await driver.press("ctrl+o")
+        await driver.sees("skippers.db")
+        await driver.press("c", "home", "shift+end", "delete")
+        driver.app.screen.query_one("#url", TextField).entered = url
+        await driver.pilot.pause()
+        assert "sesame" not in driver.text
+        await driver.press("enter")
+        await driver.sees("PostgreSQL", "F3 berths.db")
+        await driver.press("f3", "ctrl+o")
+        await driver.sees("open now", "PostgreSQL")
+        assert "sesame" not in driver.text
+        await driver.press("d")
+        await driver.sees("postgres", "r lists everything again")
+        assert "sesame" not in driver.text

@@ -65,7 +65,7 @@ class OpenDatabases:
 
         order = self._after(self.current) if self.current is not None else []
         return [
-            Choice(screen.workspace.location, screen.desk.shown_name, _facts(screen))
+            Choice(screen.workspace.target, screen.desk.shown_name, _facts(screen))
             for screen in [*order[1:], *order[:1]]
         ]
 

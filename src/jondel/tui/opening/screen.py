@@ -25,7 +25,7 @@ from jondel.core.engines.registry import (
     is_on_server,
     location_of,
 )
-from jondel.core.engines.server_addresses import with_name
+from jondel.core.engines.server_addresses import with_name, without_secrets
 from jondel.core.errors import JondelError, PasswordNeeded
 from jondel.tui.dialogs.entries import FileDialog, PasswordDialog
 from jondel.tui.frame.dialog import foot
@@ -86,6 +86,10 @@ class OpeningScreen(Screen[None]):
     def on_mount(self) -> None:
         self._look_soon()
 
+    @property
+    def _open_locations(self) -> set[str]:
+        return {location_of(choice.target) for choice in self._open_now}
+
     def _look_soon(self) -> None:
         self.run_worker(self._look(), group="look", exclusive=True)
 
@@ -94,7 +98,7 @@ class OpeningScreen(Screen[None]):
         if self._open_now and not self._choices:
             self._show([Group("open now", self._open_now)], so_far=True)
         found = await asyncio.to_thread(groups, self._folder)
-        known = {location_of(choice.target) for choice in self._open_now}
+        known = self._open_locations
         others = [
             Group(group.title, tuple(c for c in group.choices if not _is_of(c.target, known)))
             for group in found
@@ -151,10 +155,12 @@ class OpeningScreen(Screen[None]):
 
     def _open(self, target: str, shown: str = "") -> None:
         if not self._is_opening:
-            self._opening = self.run_worker(self._open_it(target, shown or target), group="open")
+            self._opening = self.run_worker(
+                self._open_it(target, shown or without_secrets(target)), group="open"
+            )
 
     async def _open_it(self, target: str, shown: str) -> None:
-        if _is_of(target, {choice.target for choice in self._open_now}):
+        if _is_of(target, self._open_locations):
             self.post_message(self.Opened(target, None))
             return
         self._say(f"opening {line(shown, 100)} … Escape gives up")

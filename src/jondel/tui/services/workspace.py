@@ -47,7 +47,8 @@ class Workspace:
     ) -> None:
         """``read_only``: nothing is ever written to the database from here, whoever asks."""
         self.location = location_of(target)
-        self._target = target
+        self.target = target
+        """As it was given; it may hold a password, the location never does."""
         self.actions = tuple(actions)
         self.early = early
         survey = MomentReader("survey", target)
@@ -135,7 +136,7 @@ class Workspace:
 
     def open_again(self) -> Database:
         """Open the live database once more, for somebody else; whoever asked closes it."""
-        return open_database(self._target)
+        return open_database(self.target)
 
     async def tend(self, change: Callable[[Trail], None]) -> None:
         """Change something about the trail's snapshots. Raises ``JondelError``."""
