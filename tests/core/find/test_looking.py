@@ -166,3 +166,17 @@ def test_a_password_that_was_told_is_used_and_nowhere_shown(
             rules.write_text(before)
             connection.execute("SELECT pg_reload_conf()")
             connection.execute("DROP ROLE rower")
+
+
+def test_what_tools_keep_for_themselves_is_none_of_the_projects(tmp_path: Path) -> None:
+    tools = (".mypy_cache/3.11", ".Build-Cache", "node_modules/m", ".tox/py")
+    for folder in (*tools, "cache", ".data"):
+        made = tmp_path / folder
+        made.mkdir(parents=True)
+        with closing(sqlite3.connect(made / "a.db")) as file:
+            file.execute("CREATE TABLE t(a)")
+        (made / ".env").write_text("DATABASE_URL=sqlite:///b.db\n")
+    found = {os.path.relpath(entry.shown, tmp_path) for entry in look_through(tmp_path)}
+    assert {name for name in found if name.endswith("a.db")} == {"cache/a.db", ".data/a.db"}
+    places = {place for entry in look_through(tmp_path) for place in entry.places}
+    assert all(place.startswith(("cache/", ".data/")) for place in places), places

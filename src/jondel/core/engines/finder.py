@@ -13,9 +13,17 @@ from jondel.core.errors import TargetNotFound
 from jondel.core.files.home import jondel_home
 
 _SMALLEST = 512
-SKIPPED_FOLDERS = frozenset({".git", ".hg", "node_modules", "__pycache__", ".venv", "venv"})
+_SKIPPED_FOLDERS = frozenset(
+    {".git", ".hg", "node_modules", "__pycache__", ".venv", "venv", ".tox", ".nox", ".hypothesis"}
+)
 _MOST_FOLDERS = 20_000
 _CATALOGUE = "catalogue.db"
+
+
+def may_be_the_projects(folder: str) -> bool:
+    """Whether a folder of this name may hold databases of the project, and not its tools'."""
+    is_cache = folder.startswith(".") and "cache" in folder.casefold()
+    return folder not in _SKIPPED_FOLDERS and not is_cache
 
 
 @dataclass(frozen=True)
@@ -58,7 +66,7 @@ def _candidates(folder: Path, home: str) -> Iterator[Found]:
         visited += 1
         if visited > _MOST_FOLDERS:
             return
-        folders[:] = sorted(name for name in folders if name not in SKIPPED_FOLDERS)
+        folders[:] = sorted(filter(may_be_the_projects, folders))
         if os.path.realpath(where) == home or _is_store(where, files):
             folders.clear()
             continue

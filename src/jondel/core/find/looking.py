@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from pathlib import Path
 
-from jondel.core.engines.finder import SKIPPED_FOLDERS, find_in
+from jondel.core.engines.finder import find_in, may_be_the_projects
 from jondel.core.engines.registry import examine, is_database, location_of, server_address
 from jondel.core.engines.server_addresses import without_secrets
 from jondel.core.errors import JondelError, PasswordNeeded
@@ -75,7 +75,7 @@ def _settings(folder: Path) -> Iterator[tuple[str, Setting]]:
     for setting in settings_of_variables(os.environ):
         yield "", setting._replace(place=f"environment {setting.place}")
     for where, folders, files in islice(os.walk(folder), _MOST_FOLDERS):
-        folders[:] = sorted(name for name in folders if name not in SKIPPED_FOLDERS)
+        folders[:] = sorted(filter(may_be_the_projects, folders))
         for name in sorted(files):
             path = Path(where, name)
             for setting in settings_in(path):
