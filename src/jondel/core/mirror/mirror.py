@@ -97,6 +97,8 @@ class Mirror:
                 with source.delta(known) as delta:
                     after, changed = self._take_in(connection, before, delta, go_on)
                 in_it = _mark_in(connection)
+            if not changed and after.mark == mark and known.hints is not None:
+                return after  # all that is kept beside it is as it was
             if not changed:
                 later = json.dumps({"after": in_it, "mark": after.mark}, sort_keys=True)
                 replace_text(self._later, later)

@@ -320,6 +320,39 @@ def test_what_changed_nothing_leaves_the_mirror_as_it_is(harbour: Harbour) -> No
         assert harbour.mirror.path.read_bytes() == before, statements
 
 
+def test_where_nothing_was_written_no_table_is_looked_at(
+    harbour: Harbour, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    harbour.run("CREATE TABLE berths(id serial PRIMARY KEY, name text)", "CREATE ROLE keeper")
+    try:
+        source = ServerDelta(harbour._session)
+        harbour.mirror.update(source)
+        harbour.mirror.update(source)
+
+        def refused(*_: Any, **__: Any) -> Any:
+            raise AssertionError("it is known that nothing was written")
+
+        with monkeypatch.context() as watched:
+            watched.setattr(delta, "connect", refused)
+            kept = harbour.mirror.update(source)
+            with pytest.raises(AssertionError):
+                Mirror(harbour.mirror.path.parent, largest_table=1).update(source)
+        for statement in (
+            "INSERT INTO berths(name) VALUES ('north')",
+            "ALTER TABLE berths ADD COLUMN note text",
+            "GRANT SELECT ON berths TO keeper",
+            "UPDATE berths SET name = 'south'",
+            "DROP TABLE berths",
+        ):
+            harbour.run(statement)
+            after = harbour.mirror.update(source)
+            assert after.mark != kept.mark, statement
+            kept = after
+            harbour.agrees()
+    finally:
+        harbour.run("DROP TABLE IF EXISTS berths", "DROP ROLE keeper")
+
+
 def test_a_migration_goes_through_beside_a_capture(harbour: Harbour) -> None:
     """It needs the table for itself; what reads it gives way."""
     harbour.run(

@@ -41,7 +41,7 @@ from jondel.core.engines.postgresql.large_tables import without_large_tables
 from jondel.core.engines.postgresql.range_sums import RangeSums, in_spans, leading_integer
 from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.server_features import ServerFeatures, probe
-from jondel.core.engines.postgresql.session import Session
+from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.sql_text import OURS, named, unmarked
 from jondel.core.errors import TargetLocked
 from jondel.core.model.addresses import TableId
@@ -81,6 +81,10 @@ class ServerDelta:
     def delta(self, known: Known) -> Iterator[Delta]:
         """See ``DeltaSource``."""
         session = self._session
+        unchanged = self._unchanged(known)
+        if unchanged is not None:
+            yield unchanged
+            return
         with (
             translated(session.what),
             closing(connect(session.target, session.what)) as connection,
@@ -95,6 +99,22 @@ class ServerDelta:
             reading = _Reading(connection, known, now, by_numbers=features.numbers)
             yield Delta(now, reading.tables(), reading.mark, reading.hints)
             connection.execute("COMMIT")
+
+    def _unchanged(self, known: Known) -> Delta | None:
+        """What is known, where no transaction has written anything since; None where one may have.
+
+        Whatever a delta tells of is written by transactions, declarations and rights too.
+        """
+        mark, schema = known.mark, known.schema
+        numbers = self._features is not None and self._features.numbers
+        if not numbers or mark is None or schema is None:
+            return None
+        if mark.get("largest_table") != known.largest_table:
+            return None
+        now: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
+        if now.decode() != mark["snapshot"]:
+            return None
+        return Delta(schema, iter(()), mark, known.hints or {})
 
     def _found_features(self, connection: Connection) -> ServerFeatures:
         if self._features is None:
@@ -154,6 +174,7 @@ class _Reading:
             "labels": f"{zlib.crc32(labels):08x}",
             "tables": self._told,
             "sequences": self._sequences(),
+            "largest_table": known.largest_table,
         }
 
     def tables(self) -> Iterator[TableDelta]:
