@@ -121,7 +121,7 @@ class OpeningScreen(Screen[None]):
             for choice in group.choices:
                 shown = f"  {line(choice.shown, 90):<{title_cells}}  "
                 text = Text(shown, no_wrap=True, overflow="ellipsis")
-                text.append(line(choice.facts, 160))
+                text.append(line(choice.facts, 160) if choice.facts else "")
                 options.add_option(Option(text))
                 self._choices.append(choice)
         if not any(self._choices):
