@@ -267,6 +267,9 @@ async def test_the_mouse_goes_where_the_keys_go(make: MakeDatabase) -> None:
         names = driver.tables
         await driver.click("TableList", (3, names.index("readings")))
         await driver.sees("50 000 rows")
+        await driver.until(lambda: driver.sheet.record_at(5) is not None)
+        await driver.until(lambda: driver.desk.navigator.journey is None)
+        await driver.sees("    12       6")
         await driver.click("Sheet", (4, 7))
         await driver.sees("row 6 of 50 000", "readings 12")
         driver.sheet.scroll_to(0, 30_000, animate=False)
