@@ -14,7 +14,6 @@ from app_process import AppFailed
 from conftest import OpenApp
 from jondel.core.verify.actions import Action
 from jondel.tui.frame.screen import MainScreen
-from jondel.tui.opening.screen import OpeningScreen
 from jondel.tui.services.early_look import looked_at
 from seeds import length, seeds
 
@@ -97,9 +96,7 @@ async def test_any_keys_with_several_databases_open(
     writers = [app(path) for path in paths]
     async with driven(paths[0], WIDE if seed % 2 else SMALL) as driver:
         for path in paths[1:]:
-            await driver.app.on_opening_screen_opened(
-                OpeningScreen.Opened(str(path), looked_at(str(path)))
-            )
+            await driver.app.open_database(str(path), looked_at(str(path)))
         for _ in range(length(90, 150)):
             if chance.random() < 0.2:
                 with suppress(AppFailed):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import threading
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import closing
 from pathlib import Path
 from urllib.parse import urlsplit, urlunsplit
@@ -14,11 +14,13 @@ import apsw
 import psycopg
 import pytest
 from driving import Driver, driven, opened_without
+from textual import events
 from textual.widgets import OptionList
 
 from conftest import OpenApp
 from jondel.core.errors import JondelError, PasswordNeeded, TargetUnavailable
 from jondel.tui.dialogs.entries import FileDialog
+from jondel.tui.frame.screen import MainScreen
 from jondel.tui.opening import screen as opening
 from jondel.tui.opening.screen import OpeningScreen
 from jondel.tui.services.early_look import EarlyLook, looked_at
@@ -247,10 +249,8 @@ async def test_two_that_are_called_alike_are_told_apart(project: Path) -> None:
     (project / "older").mkdir()
     (project / "older" / "berths.db").write_bytes((project / "berths.db").read_bytes())
     async with driven(project / "berths.db") as driver:
-        await driver.app.on_opening_screen_opened(
-            OpeningScreen.Opened(
-                str(project / "older" / "berths.db"), looked_at(str(project / "older/berths.db"))
-            )
+        await driver.app.open_database(
+            str(project / "older" / "berths.db"), looked_at(str(project / "older/berths.db"))
         )
         assert driver.desk.others[0].shown_name == f"{project.name}/berths.db"
         await driver.press("f3", "M")
@@ -276,9 +276,7 @@ async def test_a_server_is_compared_with_a_file(tmp_path: Path, postgresql_datab
                 "INSERT INTO boats VALUES (?, ?, ?, 1)", (str(uuid.UUID(int=n)), name, n + 0.5)
             )
     async with driven(path) as driver:
-        await driver.app.on_opening_screen_opened(
-            OpeningScreen.Opened(postgresql_database, looked_at(postgresql_database))
-        )
+        await driver.app.open_database(postgresql_database, looked_at(postgresql_database))
         await driver.sees("boats  3 rows", "PostgreSQL", "F3 boats.db")
         await driver.press("M")
         await driver.sees("changes from boats.db to now", "+1 ~1 -1", "name  other → boat 2")
@@ -313,3 +311,51 @@ async def test_a_password_in_a_url_is_never_shown(project: Path, postgresql_data
         await driver.sees("databases of ", "r lists everything again")
         assert "sesame" not in driver.text
         assert '""' not in driver.text, "of these no more is known than their names"
+
+
+@pytest.mark.parametrize(
+    "keys",
+    [
+        ("enter", "escape"),
+        ("enter", "enter"),
+        ("enter", "c", "escape", "escape"),
+        ("escape", "escape"),
+        ("enter", "ctrl+o", "escape"),
+    ],
+    ids=" ".join,
+)
+async def test_keys_in_one_breath_leave_the_list_once(project: Path, keys: Sequence[str]) -> None:
+    async with driven(project / "berths.db") as driver:
+        await driver.press("ctrl+o")
+        await driver.sees("skippers.db")
+        for key in keys:
+            driver.app.post_message(events.Key(key, key if len(key) == 1 else None))
+        while not isinstance(driver.app.screen, MainScreen):
+            await driver.pilot.pause(0.2)
+            await driver.press("escape")  # it gave up what was being opened, or closed a dialog
+        await driver.sees("rows", "live")
+        await driver.press("down")
+        await driver.sees("row 2 of")
+
+
+@pytest.mark.parametrize("key", ["f3", "ctrl+w"])
+async def test_a_dialog_that_is_being_opened_stays_with_its_database(
+    project: Path, key: str
+) -> None:
+    async with driven(project / "berths.db") as driver:
+        await _open_the_other(driver)
+        for pressed in ("question_mark", key):
+            driver.app.post_message(events.Key(pressed, "?" if pressed != key else None))
+        await driver.sees("What the keys do here")
+        await driver.press("escape")
+        await driver.until(lambda: not driver.dialog_is_open)
+        await driver.sees("skippers  20 rows", "F3 berths.db")
+
+
+@pytest.mark.parametrize("key", ["f3", "ctrl+w"])
+async def test_what_is_typed_after_going_goes_where_one_went(project: Path, key: str) -> None:
+    async with driven(project / "berths.db") as driver:
+        await _open_the_other(driver)
+        for pressed in (key, "question_mark", "escape", "down"):
+            driver.app.post_message(events.Key(pressed, "?" if "mark" in pressed else None))
+        await driver.sees("berths  30 rows", "row 2 of 30")

@@ -20,7 +20,7 @@ _NOISE_VERBS = ("add", "remove")
 _STORE_VERBS = ("budget", "largest-table", "move", "empty", "check", "mend")
 _DESCRIPTION = (
     "See exactly what your app wrote to its database. `jondel TARGET` opens the interface on a "
-    "database; without TARGET, on one found here. --version tells the version, "
+    "database; without TARGET, it lists those found here. --version tells the version, "
     "--install-completion has your shell complete commands, databases, labels and tables."
 )
 

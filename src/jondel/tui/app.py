@@ -115,9 +115,9 @@ class JondelApp(ThemedApp[None]):
         return main
 
     async def show_other_database(self) -> None:
-        """Bring the next of the open databases to the front."""
+        """Bring the next of the open databases to the front, unless a dialog has been opened."""
         following = self._open.following
-        if following is not None:
+        if following is not None and self.screen is self._open.current:
             await self._bring_forward(following)
 
     def show_databases(self) -> None:
@@ -127,9 +127,10 @@ class JondelApp(ThemedApp[None]):
             self.push_screen(self._list_of_databases())
 
     async def close_database(self) -> None:
-        """Close the database that is in front, and go to another one, or to the list."""
+        """Close the database that is in front, and go to another one, or to the list; not where a
+        dialog has been opened."""
         closed, following = self._open.current, self._open.following
-        if closed is None:
+        if closed is None or self.screen is not closed:
             return
         words = f"{closed.desk.shown_name} is closed"
         if closed.desk.situation().draft_size:
@@ -154,26 +155,40 @@ class JondelApp(ThemedApp[None]):
 
         return OpeningScreen(Path.cwd(), self._open.choices(), words)
 
-    async def on_opening_screen_opened(self, event: OpeningScreen.Opened) -> None:
-        """Bring the chosen database to the front."""
-        location = location_of(event.target)
+    async def open_database(self, target: str, early: EarlyLook | None) -> None:
+        """Bring a database to the front, which is open already for an ``early`` of None."""
+        location = location_of(target)
         main = next((m for m in self._open.screens if m.workspace.location == location), None)
         if main is None:
-            workspace = Workspace(event.target, (), event.early, read_only=self._read_only)
-            main = self._add(workspace)
-        elif event.early is not None:
-            await asyncio.to_thread(event.early.let_go)
-        if len(self.screen_stack) > 1:
-            await self.pop_screen()
+            main = self._add(Workspace(target, (), early, read_only=self._read_only))
+        elif early is not None:
+            await asyncio.to_thread(early.let_go)
         await self._bring_forward(main)
+
+    async def on_opening_screen_opened(self, event: OpeningScreen.Opened) -> None:
+        """Bring the chosen database to the front."""
+        if await self._leave_list():
+            await self.open_database(event.target, event.early)
+        elif event.early is not None:  # chosen twice in one breath
+            await asyncio.to_thread(event.early.let_go)
 
     async def on_opening_screen_left(self) -> None:
         """Go back to the database that one came from; leave where there is none."""
         if self._open.current is None:
             await self.action_quit()
-        else:
-            await self.pop_screen()
+        elif await self._leave_list():
             self._open.bring_forward(self._open.current)
+
+    async def _leave_list(self) -> bool:
+        """Take away the list, where it is over a database, and what is open over the list; False
+        where it was left already."""
+        from jondel.tui.opening.screen import OpeningScreen
+
+        if not any(isinstance(screen, OpeningScreen) for screen in self.screen_stack):
+            return False
+        while len(self.screen_stack) > 1 and not isinstance(self.screen, MainScreen):
+            await self.pop_screen()
+        return True
 
     # Keys wait while what they are meant for is on its way
 

@@ -36,7 +36,7 @@ class Comparing(Feature):
         )
 
     async def _with_other(self) -> None:
-        from jondel.tui.dialogs.entries import OpenDatabaseDialog
+        from jondel.tui.dialogs.databases import OpenDatabaseDialog
 
         desk = self.desk
         if isinstance(desk.place.compare_from, OtherDatabase):

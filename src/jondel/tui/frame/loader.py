@@ -322,7 +322,8 @@ class Loader:
     def _compare_with_other_again(self) -> None:
         """Something was committed: so it may differ from the other one otherwise."""
         is_other = isinstance(self._desk.place.compare_from, OtherDatabase)
-        if not is_other or self._seconds_with_other > _LONGEST_SECONDS_WITH_OTHER:
+        is_quick = self._seconds_with_other <= _LONGEST_SECONDS_WITH_OTHER
+        if not (is_other and is_quick and self._desk.is_at_now):
             return
         self._other_outdated = True
         if not self._is_following_other:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
-from functools import cache
 from itertools import chain, islice
 from typing import Any, cast
 
@@ -83,6 +82,8 @@ class _Reading:
         self._table = table
         self._columns = columns
         self._order = order
+        self._by_key_statements: dict[tuple[bool, tuple[str, ...]], list[str]] = {}
+        """Of the few kinds of keys that there are."""
 
     def in_order(
         self, only: Selection | None, *, text_as_bytes: bool, skip: int = 0
@@ -120,7 +121,10 @@ class _Reading:
         """The row of a key, if there is one."""
         marks = tuple(map(mark_of, key))
         for text_as_bytes in ways_to_read(self._encoding):
-            statements = self._by_key(text_as_bytes, marks)
+            statements = self._by_key_statements.get((text_as_bytes, marks))
+            if statements is None:
+                statements = self._by_key(text_as_bytes, marks)
+                self._by_key_statements[text_as_bytes, marks] = statements
             values = parameters((*key, *key))
             try:
                 if len(statements) == 1:  # there are many keys; this is the shortest way
@@ -132,7 +136,6 @@ class _Reading:
                 continue
         return []
 
-    @cache  # noqa: B019  as many as there are kinds of keys, and as long as the reading
     def _by_key(self, text_as_bytes: bool, marks: tuple[str, ...]) -> list[str]:
         # Twice, so that the key's index can be used and only the very same bytes count.
         where = f"({quoted_list(self._order)}) = ({', '.join(marks)})"
