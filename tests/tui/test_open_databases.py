@@ -359,3 +359,22 @@ async def test_what_is_typed_after_going_goes_where_one_went(project: Path, key:
         for pressed in (key, "question_mark", "escape", "down"):
             driver.app.post_message(events.Key(pressed, "?" if "mark" in pressed else None))
         await driver.sees("berths  30 rows", "row 2 of 30")
+
+
+async def test_what_the_list_tells_after_it_was_left_counts_no_more(project: Path) -> None:
+    """As where one clicks twice before the first click has had its effect."""
+    target = str(project / "skippers.db")
+    async with driven(project / "berths.db") as driver:
+        await driver.press("ctrl+o")
+        await driver.sees("skippers.db")
+        for told in (
+            OpeningScreen.Opened(target, looked_at(target)),
+            OpeningScreen.Left(),
+            OpeningScreen.Opened(target, looked_at(target)),
+            OpeningScreen.Left(),
+        ):
+            driver.app.post_message(told)
+        await driver.sees("skippers  20 rows", "F3 berths.db")
+        await driver.press("down")
+        await driver.sees("row 2 of 20")
+        assert len(driver.app.open_databases) == 2
