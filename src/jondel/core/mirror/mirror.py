@@ -136,7 +136,8 @@ class Mirror:
         """The hints that were kept with a mark."""
         try:
             kept = json.loads(self._hints.read_text("utf-8"))
-            return cast(Hints, kept["hints"]) if kept["mark"] == mark else None
+            hints = kept["hints"] if kept["mark"] == mark else None
+            return hints if isinstance(hints, dict) else None
         except (OSError, ValueError, KeyError, TypeError):
             return None
 

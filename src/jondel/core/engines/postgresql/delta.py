@@ -282,7 +282,7 @@ class _Reading:
 
     def _all_rows(self, table: Table) -> Iterator[Fields | list[PutRow]]:
         rows = 0
-        counter = RangeCounter(self._connection, table) if leading_integer(table) else None
+        counter = RangeCounter() if leading_integer(table) else None
         for count, block in copied_as_text(self._connection, table):
             rows += count
             if counter is not None:

@@ -7,7 +7,7 @@ The ranges are of the key's first column, an integer, and as wide as a power of 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
@@ -27,8 +27,9 @@ FEWEST_ROWS = 5000
 """In fewer rows than this, those that went are found as quickly without."""
 _MOST_RANGES = 1 << 14
 _FEWEST_IN_A_RANGE = 64
-_CLOSE = 1 << 12
+_BLOCKS_AT_ONCE = 64
 Numbers: TypeAlias = npt.NDArray[np.int64]
+_NONE: Numbers = np.array([], np.int64)
 _MOST_SPANS = 600
 """Above this, asking for single parts of a table takes longer than asking for all of it."""
 
@@ -56,16 +57,20 @@ class KeyRanges:
     @classmethod
     def from_json(cls, kept: Any) -> KeyRanges | None:
         """What was kept; None where it is none of ours."""
-        match kept:
-            case [int(shift), [*numbers], [*counts]] if len(numbers) == len(counts):
-                return cls(shift, np.array(numbers, np.int64), np.array(counts, np.int64))
+        with suppress(ValueError, TypeError, OverflowError):
+            shift, numbers, counts = kept
+            if len(numbers) == len(counts):
+                return cls(int(shift), np.array(numbers, np.int64), np.array(counts, np.int64))
         return None
 
     def bearable(self) -> KeyRanges:
         """The same in fewer ranges, where there are more than are of use."""
-        most = max(1, min(_MOST_RANGES, self.rows // _FEWEST_IN_A_RANGE))
+        return self.in_fewer_than(2 * max(1, min(_MOST_RANGES, self.rows // _FEWEST_IN_A_RANGE)))
+
+    def in_fewer_than(self, most: int) -> KeyRanges:
+        """The same in so many ranges at most, each as wide as several were, if need be."""
         ranges = self
-        while len(ranges.numbers) > 2 * most:
+        while len(ranges.numbers) > most:
             numbers, first = np.unique(ranges.numbers >> 1, return_index=True)
             ranges = KeyRanges(ranges.shift + 1, numbers, np.add.reduceat(ranges.counts, first))
         return ranges
@@ -74,29 +79,31 @@ class KeyRanges:
 class RangeCounter:
     """Counts the keys of a table while all its rows go by."""
 
-    def __init__(self, connection: Connection, table: Table) -> None:
-        self._shift = _first_shift(connection, table)
-        self._counts: dict[int, int] = {}
+    def __init__(self) -> None:
+        self._ranges = KeyRanges(0, _NONE, _NONE)
+        self._waiting: list[Numbers] = []
 
     def add(self, keys: Iterable[int]) -> None:
-        numbers = np.array(list(keys), np.int64) >> self._shift
-        low = int(numbers.min())
-        if int(numbers.max()) - low <= _CLOSE:  # as they mostly are: these are counted quickly
-            counts = np.bincount(numbers - low)
-            found = np.arange(low, low + len(counts))
-        else:
-            found, counts = np.unique(numbers, return_counts=True)
-        for number, count in zip(found.tolist(), counts.tolist(), strict=True):
-            if count:
-                self._counts[number] = self._counts.get(number, 0) + count
+        self._waiting.append(np.array(list(keys), np.int64))
+        if len(self._waiting) == _BLOCKS_AT_ONCE:
+            self._count()
+
+    def _count(self) -> None:
+        known = self._ranges
+        numbers, counts = np.unique(
+            np.concatenate([_NONE, *self._waiting]) >> known.shift, return_counts=True
+        )
+        self._waiting.clear()
+        every, places = np.unique(np.append(known.numbers, numbers), return_inverse=True)
+        rows = np.zeros(len(every), np.int64)
+        np.add.at(rows, places, np.append(known.counts, counts))
+        self._ranges = KeyRanges(known.shift, every, rows).in_fewer_than(2 * _MOST_RANGES)
 
     @property
     def ranges(self) -> KeyRanges:
         """Of what went by so far."""
-        numbers = sorted(self._counts)
-        counts = [self._counts[number] for number in numbers]
-        found = KeyRanges(self._shift, np.array(numbers, np.int64), np.array(counts, np.int64))
-        return found.bearable()
+        self._count()
+        return self._ranges.bearable()
 
 
 @dataclass(frozen=True)
