@@ -36,7 +36,7 @@ def main() -> None:
         complete()
     _open_standard_streams()
     forms = {argument.rpartition("=")[2] for argument in sys.argv[1:]}
-    _prepare_output(for_programs=not forms.isdisjoint(("--json", "json", "csv")))
+    _prepare_output(for_programs=not forms.isdisjoint(("--json", "json", "csv", "jsonl", "sql")))
     try:
         status = _run_with_password(sys.argv[1:])
         sys.stdout.flush()

@@ -360,19 +360,47 @@ def _add_asking(command: _Add) -> None:
     added = command(
         "query",
         "querying:run_query",
-        "run one statement that reads, and print its rows; the tables of snapshots go by their "
-        "ids and labels, as in s3.bookings",
+        "run statements and print their rows; nothing is written unless that is asked for; the "
+        "tables of snapshots go by their ids and labels, as in s3.bookings",
     )
     _target(added)
     _lock(added)
-    added.add_argument("sql", metavar="SQL")
+    added.add_argument("sql", metavar="SQL", nargs="?", default="")
+    added.add_argument("-f", "--file", metavar="FILE", help="read the statements from it; - stdin")
+    added.add_argument(
+        "--param",
+        metavar="NAME=VALUE",
+        dest="parameters",
+        action="append",
+        default=[],
+        help="the value of a parameter; those without a name are 1, 2 and so on",
+    )
+    added.add_argument("--at", metavar="SNAPSHOT", help="ask a snapshot instead of the database")
+    added.add_argument(
+        "--rehearse",
+        action="store_true",
+        help="show what statements that write would change, and write nothing",
+    )
+    added.add_argument(
+        "--write", action="store_true", help="run statements that write for real, as a step"
+    )
+    added.add_argument(
+        "--foreign-keys",
+        dest="foreign_keys",
+        choices=("on", "off"),
+        help="whether they are enforced for what writes; kept with the project",
+    )
     added.add_argument(
         "--format",
         dest="form",
-        choices=("text", "table", "json", "csv", "markdown"),
-        default="text",
+        choices=("text", "table", "csv", "json", "jsonl", "markdown", "html", "xlsx", "sql"),
+        help="by default that of FILE's ending, else a table",
     )
-    added.add_argument("--at", metavar="SNAPSHOT", help="ask a snapshot instead of the database")
+    added.add_argument("-o", "--output", metavar="FILE", help="write the rows to a file")
+    added.add_argument("--into", metavar="TABLE", help="the table that --format sql inserts into")
+    added.add_argument(
+        "--with-table", action="store_true", help="--format sql makes the table as well"
+    )
     _json(added)
     added = command(
         "history", "history:show_history", "show the versions of one record over the trail"

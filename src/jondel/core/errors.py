@@ -114,7 +114,22 @@ class TableUnreadable(ReadError):
 
 
 class StatementFailed(ReadError):
-    """The engine refused or could not finish a statement."""
+    """The engine refused or could not finish a statement.
+
+    ``at`` is the character of it at which, from 0, where that is told.
+    """
+
+    def __init__(self, message: str, at: int | None = None) -> None:
+        super().__init__(message)
+        self.at = at
+
+    def placed_in(self, sql: str) -> StatementFailed:
+        """The same with the place in its words, for where it cannot be marked in the statement."""
+        if self.at is None:
+            return self
+        before = sql[: self.at]
+        line, column = before.count("\n") + 1, len(before) - before.rfind("\n")
+        return StatementFailed(f"{self} (line {line}, character {column})")
 
 
 class StatementRefused(ReadError):

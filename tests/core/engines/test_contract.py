@@ -41,7 +41,7 @@ from jondel.core.engines.protocol import Database, Feature
 from jondel.core.errors import Cancelled, FeatureMissing, RecordsMovedOn, WriteError
 from jondel.core.files.json_values import json_value, value_from_json
 from jondel.core.formats.changes_json import write_changes
-from jondel.core.formats.result_text import as_csv
+from jondel.core.formats.copied_rows import CopyForm, rows_as
 from jondel.core.model.addresses import TableId
 from jondel.core.model.filters import (
     Arrangement,
@@ -51,7 +51,6 @@ from jondel.core.model.filters import (
     OrderKey,
     WordsCondition,
 )
-from jondel.core.model.rows import ResultRows
 from jondel.core.model.schema import Column, Table
 from jondel.core.model.values import Exact, Row, StoredValue, identical, is_number
 
@@ -242,7 +241,7 @@ def test_every_layer_keeps_it(kind: str, home: Path) -> None:
             (entry,) = file.open().entries
             assert identical(entry.values["v"], value)
             file.write(Draft())
-        text = "".join(f"{part}\n" for part in as_csv(ResultRows(("v",), ((value,),), True)))
+        text = rows_as(("v",), [(value,)], CopyForm.CSV)
         assert text.startswith("v\n")
         if isinstance(value, Exact):
             assert value.text in text.replace('""', '"')

@@ -95,7 +95,7 @@ class CommonState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = statements = None
+    commits = capturer = deltas = writer = restorer = statements = scripts = rehearser = None
 
     def __init__(self, inner: Database) -> None:
         self._inner = inner

@@ -10,7 +10,15 @@ from typing import TYPE_CHECKING
 from jondel.core.engines.protocol import Database, Feature
 
 if TYPE_CHECKING:
-    from jondel.core.engines.roles import Capturer, Commits, Restorer, StatementRunner, Writer
+    from jondel.core.engines.roles import (
+        Capturer,
+        Commits,
+        Rehearser,
+        Restorer,
+        ScriptRunner,
+        StatementRunner,
+        Writer,
+    )
 
 
 def commits_of(database: Database) -> Commits:
@@ -31,3 +39,11 @@ def restorer_of(database: Database) -> Restorer:
 
 def statements_of(database: Database) -> StatementRunner:
     return database.features.require(Feature.STATEMENTS, database.statements)
+
+
+def scripts_of(database: Database) -> ScriptRunner:
+    return database.features.require(Feature.SCRIPTS, database.scripts)
+
+
+def rehearser_of(database: Database) -> Rehearser:
+    return database.features.require(Feature.REHEARSING, database.rehearser)

@@ -27,9 +27,11 @@ if TYPE_CHECKING:  # not needed to look at a database
         Capturer,
         Commits,
         Finder,
+        Rehearser,
         Restorer,
         RowReader,
         Scanner,
+        ScriptRunner,
         StatementRunner,
         Writer,
     )
@@ -136,6 +138,8 @@ class Feature(Enum):
     WRITING = "be written to"
     RESTORING = "be put back as a whole"
     STATEMENTS = "run statements"
+    SCRIPTS = "run scripts that write"
+    REHEARSING = "try scripts out"
 
 
 class Features:
@@ -226,6 +230,13 @@ class Database(Protocol):
 
     @property
     def statements(self) -> StatementRunner | None: ...
+
+    @property
+    def scripts(self) -> ScriptRunner | None: ...
+
+    @property
+    def rehearser(self) -> Rehearser | None:
+        """Of a captured state; a live database is captured for it."""
 
     # Stopping and closing
 

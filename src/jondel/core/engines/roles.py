@@ -28,6 +28,7 @@ if TYPE_CHECKING:  # not needed to look at a database
         Tally,
     )
     from jondel.core.model.filters import Arrangement, Condition
+    from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import Cells, RowWrite, SequenceState, WritePlan
 
@@ -324,4 +325,59 @@ class StatementRunner(Protocol):
 
         Raises:
             StatementRefused: the text is not one statement, or it would write.
+        """
+
+    def stream(
+        self,
+        statement: Statement,
+        sink: ResultSink,
+        *,
+        beside: Mapping[str, Database] | None = None,
+    ) -> None:
+        """Run one reading statement, handing its rows on as they come.
+
+        The sink is begun again where another state has to be read from the beginning.
+
+        Raises:
+            StatementRefused: see ``execute``.
+            StatementFailed: its place is one of ``statement.text()``.
+        """
+
+
+class ScriptRunner(Protocol):
+    """Runs scripts that a person gives and that may write."""
+
+    def run(
+        self,
+        statements: Sequence[ScriptStatement],
+        sink_for: Callable[[int], ResultSink | None],
+        *,
+        foreign_keys: bool = True,
+        since: CommitMark | None = None,
+    ) -> ScriptOutcome:
+        """Run a script for real, as one transaction where it says nothing of transactions itself.
+
+        Statements that fail are told in the outcome. ``sink_for`` gives what takes the rows of the
+        statement of a number, from 0.
+
+        Raises:
+            RecordsMovedOn: something was committed after ``since``; nothing was run.
+            TargetLocked: another process is writing and does not stop; nothing was run.
+            WriteRefused: it cannot be written to.
+        """
+
+
+class Rehearser(Protocol):
+    """Tries scripts out on a captured state, which stays as it is."""
+
+    def rehearse(
+        self,
+        statements: Sequence[ScriptStatement],
+        sink_for: Callable[[int], ResultSink | None],
+        *,
+        foreign_keys: bool = True,
+    ) -> tuple[ScriptOutcome, Database]:
+        """Run a script; returns what it came to, and the state as it would be then.
+
+        That state is to be closed before the one it was tried out on.
         """

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
+from types import MappingProxyType
 from typing import Any, NamedTuple, TextIO
 
 from jondel.core.diff.compare import Comparison, Scope, TableDifference, with_insides
@@ -36,10 +37,12 @@ def write_changes(
     ends: tuple[Snapshot | Database, Snapshot | Database],
     sides: tuple[Database, Database] | None,
     scope: Scope,
+    more: Mapping[str, Any] = MappingProxyType({}),
 ) -> WrittenChanges:
     """Write one JSON document with the changes between two open databases.
 
-    ``sides`` is None where both ends are known to be the same.
+    ``sides`` is None where both ends are known to be the same. ``more`` is what else the document
+    is to say.
     """
     out.write(f'{{"from": {dumped(end_json(ends[0]))}, "to": {dumped(end_json(ends[1]))},\n')
     out.write(' "tables": [')
@@ -58,6 +61,8 @@ def write_changes(
     if unread:
         reasons = [{**address_json(table), "reason": why} for table, why in unread]
         out.write(f',\n "unread": {dumped(reasons)}')
+    for name, content in more.items():
+        out.write(f",\n {dumped(name)}: {dumped(content)}")
     out.write("}\n")
     return WrittenChanges(bool(listed_tables or schema_changes), unread)
 

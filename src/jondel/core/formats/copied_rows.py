@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 from collections.abc import Sequence
 from enum import Enum
@@ -13,9 +14,9 @@ from jondel.core.files.json_values import json_value
 from jondel.core.formats.changes_json import address_json, cells_json, row_json
 from jondel.core.formats.changes_markdown import markdown_row, markdown_rule
 from jondel.core.formats.changes_text import WHOLE
-from jondel.core.formats.result_text import as_csv, as_markdown
+from jondel.core.formats.row_writers import RowForm, writer_to
 from jondel.core.model.changes import Changes, RecordChange, TableChanges
-from jondel.core.model.rows import ResultRows
+from jondel.core.model.outcomes import ResultColumn
 from jondel.core.model.values import InvalidText, StoredValue
 
 
@@ -59,17 +60,25 @@ def record_as(columns: Sequence[str], row: Sequence[StoredValue], form: CopyForm
 
 def rows_as(columns: Sequence[str], rows: Sequence[Sequence[StoredValue]], form: CopyForm) -> str:
     """Several rows: as text a line each with tabs between the values and no heading."""
-    result = ResultRows(tuple(columns), tuple(tuple(row) for row in rows), complete=True)
     match form:
         case CopyForm.TEXT:
             return "\n".join("\t".join(map(_plain, row)) for row in rows)
         case CopyForm.CSV:
-            return "\n".join(as_csv(result))
+            return _written("csv", columns, rows)
         case CopyForm.MARKDOWN:
-            return "\n".join(as_markdown(result))
+            return _written("markdown", columns, rows)
         case CopyForm.JSON:
             objects = ",\n".join(f"  {_object(columns, row)}" for row in rows)
             return f"[\n{objects}\n]" if rows else "[]"
+
+
+def _written(form: RowForm, columns: Sequence[str], rows: Sequence[Sequence[StoredValue]]) -> str:
+    out = io.StringIO()
+    writer = writer_to(form, out)
+    writer.begin([ResultColumn(name) for name in columns])
+    writer.take([tuple(row) for row in rows])
+    writer.end(complete=True)
+    return out.getvalue().removesuffix("\n")
 
 
 def changes_as_json(changes: Changes) -> str:

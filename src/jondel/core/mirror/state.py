@@ -79,7 +79,7 @@ class MirroredState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = None
+    commits = capturer = deltas = writer = restorer = scripts = rehearser = None
 
     def __init__(self, inner: Database, schema: Schema, location: str, name: str) -> None:
         self.inner = inner

@@ -13,14 +13,17 @@ from typing import TYPE_CHECKING, cast
 from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.sqlite.sql_text import quoted
-from jondel.core.errors import StatementRefused
+from jondel.core.errors import StatementFailed, StatementRefused
 from jondel.core.mirror.layout import Layout, MirrorTable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.rows import ResultRows
+from jondel.core.model.statements import Statement
 from jondel.core.sql.tokens import Token, without_comments
 
 if TYPE_CHECKING:
+    from jondel.core.engines.roles import StatementRunner
     from jondel.core.engines.sqlite.image import SqliteImage
+    from jondel.core.model.outcomes import ResultSink
 
 _EXACT_DIGITS = 15
 """Decimals of more digits are no floating point number exactly; they stay text."""
@@ -41,16 +44,46 @@ class MirrorStatements:
         beside: Mapping[str, Database] | None = None,
     ) -> ResultRows:
         """See ``StatementRunner.execute``."""
-        states = beside or {}
+        inner, asked, inside = self._asked(Statement((sql,)), beside or {})
+        return inner.execute(asked.text(), limit=limit, beside=inside)
+
+    def stream(
+        self,
+        statement: Statement,
+        sink: ResultSink,
+        *,
+        beside: Mapping[str, Database] | None = None,
+    ) -> None:
+        """See ``StatementRunner.stream``."""
+        inner, asked, inside = self._asked(statement, beside or {})
+        try:
+            inner.stream(asked, sink, beside=inside)
+        except StatementFailed as error:
+            if error.at is None or asked == statement:
+                raise
+            raise StatementFailed(str(error)) from error  # it is of the text with views' names
+
+    def _asked(
+        self, statement: Statement, states: Mapping[str, Database]
+    ) -> tuple[StatementRunner, Statement, dict[str, Database]]:
+        """What to ask of what, and beside which states."""
         names = {"": _Names("main", self._layout, "")}
         names |= {n: _Names(n, Layout(s.schema()), f"{n}.") for n, s in states.items()}
+        sql = statement.text()
         tokens = without_comments(sql)
         mentioned = {token.name.casefold() for token in tokens if token.is_name}
         views = {k: v for known in names.values() for k, v in known.views(mentioned).items()}
         cast("SqliteImage", self._inner).define_views(views)
         inside = {name: _inside(name, state) for name, state in states.items()}
         asked = _with_view_names(sql, tokens, names)
-        return statements_of(self._inner).execute(asked, limit=limit, beside=inside)
+        places = [
+            token.start
+            for token in without_comments(asked)
+            if token.kind == "parameter" and token.text == "?"
+        ]
+        if len(places) == len(statement.arguments):
+            statement = Statement.marked(asked, places, statement.arguments)
+        return statements_of(self._inner), statement, inside
 
 
 def _inside(name: str, state: Database) -> Database:

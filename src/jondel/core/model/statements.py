@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from jondel.core.model.values import StoredValue
@@ -52,6 +52,27 @@ class Statement(NamedTuple):
     @property
     def values(self) -> tuple[StoredValue, ...]:
         return tuple(argument.value for argument in self.arguments)
+
+    @classmethod
+    def marked(cls, text: str, places: Iterable[int], arguments: Iterable[Argument]) -> Statement:
+        """Of a text in which a mark of one character stands at some places, rising."""
+        ends = list(places)
+        starts = [0, *(place + 1 for place in ends)]
+        texts = (text[a:b] for a, b in zip(starts, [*ends, len(text)], strict=True))
+        return cls(tuple(texts), tuple(arguments))
+
+    def place(self, at: int, marks: Sequence[str]) -> int:
+        """The character of ``text()`` that one of the text with other marks is."""
+        begins = shift = 0
+        for piece, mark in zip(self.texts, marks, strict=False):
+            begins += len(piece)
+            if at < begins:
+                break
+            if at < begins + len(mark):
+                return begins - shift
+            begins += len(mark)
+            shift += len(mark) - 1
+        return at - shift
 
     def text(self, mark: str = "?") -> str:
         """The text, with a mark for each argument."""

@@ -21,7 +21,9 @@ from jondel.core.files.home import as_text, private_folder
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import ChangeCounts, ChangeSummary
 
-TriggerKind: TypeAlias = Literal["by hand", "command", "action", "watch", "restore", "draft"]
+TriggerKind: TypeAlias = Literal[
+    "by hand", "command", "action", "watch", "restore", "draft", "query"
+]
 
 _FORMAT = 4
 _BUSY_TIMEOUT_MS = 10_000

@@ -1,8 +1,11 @@
-"""What differs from one engine's SQL to another's, as far as conditions are completed in it."""
+"""What differs from one engine's SQL to another's, as far as text is cut and completed in it."""
 
 from __future__ import annotations
 
 from typing import NamedTuple
+
+from jondel.core.sql.tokens import PLAIN, Lexis
+from jondel.core.sql.values_in_sql import FORMS, LiteralForms
 
 
 class Dialect(NamedTuple):
@@ -11,7 +14,8 @@ class Dialect(NamedTuple):
     ``reserved`` are those that name a column only in quotes, in capitals. ``functions`` end with
     their parenthesis. ``after_column`` is what can follow a column, the likely first, and
     ``after_not`` what can follow NOT there. Where ``folds`` is true, names with capitals need
-    quotes.
+    quotes. ``lexis`` is how its text becomes tokens, ``forms`` how it
+    writes values.
     """
 
     reserved: frozenset[str]
@@ -19,3 +23,5 @@ class Dialect(NamedTuple):
     after_column: tuple[str, ...]
     after_not: tuple[str, ...]
     folds: bool = False
+    lexis: Lexis = PLAIN
+    forms: LiteralForms = FORMS

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Literal, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import Clipped, Exact, InvalidText, Value
@@ -16,26 +16,41 @@ _PLAIN_TYPE = re.compile(r"[a-z][a-z0-9_]*( [a-z]+)*")
 _UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f]")
 
 
-def literal(value: Value) -> str:
-    """A value as SQL writes it; SQLite makes the same of it again."""
+class LiteralForms(NamedTuple):
+    """How an engine writes what SQL has no one way for: a blob, of its digits, and infinity.
+
+    ``raw_controls``: characters that cannot be seen stand in a text as they are.
+    """
+
+    blob: str = "X'{}'"
+    infinity: str = "9e999"
+    not_a_number: str = "NULL"
+    raw_controls: bool = False
+
+
+FORMS = LiteralForms()
+
+
+def literal(value: Value, forms: LiteralForms = FORMS) -> str:
+    """A value as SQL writes it; the engine whose forms they are makes the same of it again."""
     match value:
         case None:
             return "NULL"
         case float():
-            return _real(value)
+            return _real(value, forms)
         case int():
             # The least integer cannot be written as a number: 9223372036854775808 is a real one.
             return str(value) if value != -(2**63) else "(-9223372036854775807 - 1)"
         case str():
-            if _UNPRINTABLE.search(value):
+            if not forms.raw_controls and _UNPRINTABLE.search(value):
                 return f"CAST(X'{value.encode('utf-8', 'surrogatepass').hex()}' AS TEXT)"
             return "'" + value.replace("'", "''") + "'"
         case bytes():
-            return f"X'{value.hex()}'"
+            return forms.blob.format(value.hex())
         case Exact("boolean", "true" | "false" as text):
             return text.upper()
         case Exact(kind, text):
-            return f"CAST({literal(text)} AS {_type_name(kind)})"
+            return f"CAST({literal(text, forms)} AS {_type_name(kind)})"
         case InvalidText(raw):
             return f"CAST(X'{raw.hex()}' AS TEXT)"
         case Clipped(kind, size, _):
@@ -88,6 +103,7 @@ def _type_name(kind: str) -> str:
     return f'"{doubled}"'
 
 
-def _real(value: float) -> str:
+def _real(value: float, forms: LiteralForms) -> str:
     shown = repr(value)
-    return {"inf": "9e999", "-inf": "-9e999", "nan": "NULL"}.get(shown, shown)
+    special = {"inf": forms.infinity, "-inf": f"-{forms.infinity}", "nan": forms.not_a_number}
+    return special.get(shown, shown)

@@ -105,6 +105,27 @@ class Project:
         table = section(path, read_toml(path, RuleInvalid), "edit", _Edit, RuleInvalid) or {}
         return table.get("leaving", "accepts") == "accepts"
 
+    def enforces_foreign_keys(self) -> bool:
+        """Whether foreign keys are enforced for scripts that a person runs.
+
+        Raises:
+            RuleInvalid: the file cannot be read or understood.
+        """
+        path = self.file
+        table = section(path, read_toml(path, RuleInvalid), "query", _Query, RuleInvalid) or {}
+        return table.get("foreign_keys", "on") == "on"
+
+    def enforce_foreign_keys(self, enforced: bool) -> Path:
+        """Keep whether foreign keys are enforced for scripts; see ``change_noise_rules``."""
+        import tomlkit
+
+        def rewrite(document: tomlkit.TOMLDocument) -> None:
+            self.enforces_foreign_keys()  # raises where the file is broken
+            table = document.setdefault("query", tomlkit.table())
+            table["foreign_keys"] = "on" if enforced else "off"
+
+        return self._rewrite(rewrite)
+
     def change_noise_rules(self, change: Callable[[NoiseRules], NoiseRules]) -> Path:
         """Change the rules as they are in the file now, and leave everything else in it as it is.
 
@@ -209,6 +230,10 @@ class _LinkEntry(TypedDict):
 
 class _Edit(TypedDict):
     leaving: NotRequired[Literal["accepts", "cancels"]]
+
+
+class _Query(TypedDict):
+    foreign_keys: NotRequired[Literal["on", "off"]]
 
 
 class _Watch(TypedDict):

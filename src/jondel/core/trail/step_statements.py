@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
-from contextlib import ExitStack, closing
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager
 
 from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
+from jondel.core.model.outcomes import ResultSink
 from jondel.core.model.rows import ResultRows
+from jondel.core.model.statements import Statement
 from jondel.core.trail.trail import NOW, Trail
 
 _QUALIFIER = re.compile(r'"((?:[^"]|"")+)"\s*\.|(?<![\w"])(\w+)\s*\.')
@@ -30,6 +32,29 @@ def run_at(
         SnapshotNotFound: ``at`` names none.
         StatementRefused: the text is not one statement, or it would write.
     """
+    with _asked(trail, live, sql, at) as (asked, beside):
+        return statements_of(asked).execute(sql, limit=limit, beside=beside)
+
+
+def stream_at(
+    trail: Trail,
+    live: Callable[[], Database],
+    statement: Statement,
+    sink: ResultSink,
+    at: str | None = None,
+    opened: Callable[[Database], None] = lambda database: None,
+) -> None:
+    """The same, handing the rows on as they come; ``opened`` is called with what is asked."""
+    with _asked(trail, live, statement.text(), at) as (asked, beside):
+        opened(asked)
+        statements_of(asked).stream(statement, sink, beside=beside)
+
+
+@contextmanager
+def _asked(
+    trail: Trail, live: Callable[[], Database], sql: str, at: str | None
+) -> Iterator[tuple[Database, dict[str, Database]]]:
+    """What a statement is asked of, and the states that it names beside that."""
     with ExitStack() as stack:
         if at is None:
             asked = live()
@@ -43,7 +68,7 @@ def run_at(
             snapshot = next((s for s in trail.snapshots() if name in (s.id, s.label)), None)
             if snapshot is not None:
                 beside[name] = stack.enter_context(closing(trail.open(snapshot)))
-        return statements_of(asked).execute(sql, limit=limit, beside=beside)
+        yield asked, beside
 
 
 def mentioned(sql: str) -> set[str]:

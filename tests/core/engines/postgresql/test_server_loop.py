@@ -414,7 +414,8 @@ def test_a_migration_goes_through_beside_what_is_read(
 
     asking = threading.Thread(target=ask)
     asking.start()
-    while not app.execute("SELECT 1 FROM pg_stat_activity WHERE query = %s", (slow,)).fetchall():
+    asked = "SELECT 1 FROM pg_stat_activity WHERE query LIKE 'FETCH %' AND state = 'active'"
+    while not app.execute(asked).fetchall():
         time.sleep(0.05)
     _run(app, "ALTER TABLE boats ALTER COLUMN name TYPE varchar(9)")
     asking.join(20)

@@ -29,7 +29,7 @@ class MemoryDatabase:
     engine = "tables in memory"
     notices: tuple[str, ...] = ()
     deltas = None
-    capturer = restorer = statements = None
+    capturer = restorer = statements = scripts = rehearser = None
 
     def __init__(self, tables: MemoryTables) -> None:
         self._access = MemoryAccess(tables)

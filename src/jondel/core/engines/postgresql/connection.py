@@ -129,16 +129,10 @@ def translated(what: str) -> Iterator[None]:
         raise StatementFailed(f"{what}: {_words(error)}") from error
 
 
-def words_with_place(error: psycopg.Error, sql: str) -> str:
-    """What the server said of a statement, and where in it."""
-    said = _words(error)
-    position = error.diag.statement_position
-    if position is None or not position.isdecimal():
-        return said
-    before = sql[: int(position) - 1]
-    line, column = before.count("\n") + 1, len(before) - before.rfind("\n")
-    hint = f"; {error.diag.message_hint}" if error.diag.message_hint else ""
-    return f"{said} (line {line}, character {column}){hint}"
+def words_with_hint(error: psycopg.Error) -> str:
+    """What the server said of a statement, and what it advises."""
+    hint = error.diag.message_hint
+    return f"{_words(error)}; {hint}" if hint else _words(error)
 
 
 def _words(error: psycopg.Error) -> str:

@@ -32,7 +32,7 @@ class ServerDatabase:
 
     lock = False
     notices: tuple[str, ...] = ()
-    capturer = restorer = None
+    capturer = restorer = scripts = rehearser = None
 
     def __init__(self, target: str, location: str, name: str) -> None:
         self._session = Session(target, name)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from jondel.core.sql.dialect import Dialect
+from jondel.core.sql.tokens import Lexis
+from jondel.core.sql.values_in_sql import LiteralForms
 
 _RESERVED = """
 ALL ANALYSE ANALYZE AND ANY ARRAY AS ASC ASYMMETRIC AUTHORIZATION BINARY BOTH CASE CAST
@@ -38,4 +40,6 @@ DIALECT = Dialect(
     ),
     ("IN (", "LIKE", "ILIKE", "BETWEEN", "NULL"),
     folds=True,
+    lexis=Lexis(nested_comments=True, dollar_quotes=True, escapes=True, more_quotes=False),
+    forms=LiteralForms("'\\x{}'::bytea", "'Infinity'::float8", "'NaN'::float8", raw_controls=True),
 )

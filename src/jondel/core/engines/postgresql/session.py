@@ -16,7 +16,6 @@ from jondel.core.engines.postgresql.connection import (
     Connection,
     connect,
     translated,
-    words_with_place,
 )
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
@@ -201,16 +200,10 @@ class Session:
                 self._asking = False
 
     @contextmanager
-    def asking(self, sql: str) -> Iterator[Connection]:
-        """The connection, for a statement of a person's; errors say where they are in it."""
-        try:
-            with self._being_asked() as connection:
-                yield connection
-        except psycopg.Error as error:
-            if isinstance(error, psycopg.errors.DatabaseError) and error.diag.statement_position:
-                raise StatementFailed(words_with_place(error, sql)) from error
-            with translated(self.what):
-                raise
+    def asking(self) -> Iterator[Connection]:
+        """The connection, for a statement of a person's."""
+        with translated(self.what), self._being_asked() as connection:
+            yield connection
 
     @contextmanager
     def streamed(self, asked: Asked, at_once: int) -> Iterator[Iterator[list[tuple[Any, ...]]]]:

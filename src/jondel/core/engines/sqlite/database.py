@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Hashable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from contextlib import closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
@@ -25,21 +25,15 @@ from jondel.core.engines.sqlite.error_translation import translated
 from jondel.core.engines.sqlite.live_reader import LiveReader
 from jondel.core.engines.sqlite.reader import SqliteReader
 from jondel.core.engines.sqlite.state_wait import latest_state
-from jondel.core.engines.sqlite.statements import (
-    run_statement,
-    run_with_any_text,
-    single_reading_statement,
-)
+from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
 from jondel.core.engines.sqlite.steady_reader import steady
 from jondel.core.engines.sqlite.temporary_views import define_views
-from jondel.core.errors import (
-    StatementFailed,
-    StatementRefused,
-    WriteRefused,
-)
+from jondel.core.errors import StatementFailed, WriteRefused
 from jondel.core.model.addresses import TableId
+from jondel.core.model.outcomes import CollectedRows
 from jondel.core.model.rows import ResultRows
 from jondel.core.model.schema import Table
+from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue
 
 if TYPE_CHECKING:
@@ -48,13 +42,15 @@ if TYPE_CHECKING:
         Capturer,
         Commits,
         Finder,
+        Rehearser,
         Restorer,
         RowReader,
         Scanner,
+        ScriptRunner,
         StatementRunner,
         Writer,
     )
-    from jondel.core.model.statements import Statement
+    from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
     from jondel.core.model.writes import RowWrite, SequenceState, WritePlan
 
 
@@ -76,7 +72,13 @@ def open_image(path: Path, *, location: str) -> SqliteDatabase:
 
 _NAMED = 5
 _SETTINGS = ("user_version", "application_id", "encoding", "auto_vacuum", "page_size")
-_OF_LIVE_ONES = (Feature.COMMITS, Feature.CAPTURE, Feature.WRITING, Feature.RESTORING)
+_OF_LIVE_ONES = (
+    Feature.COMMITS,
+    Feature.CAPTURE,
+    Feature.WRITING,
+    Feature.RESTORING,
+    Feature.SCRIPTS,
+)
 
 
 class SqliteDatabase(SqliteReader):
@@ -89,7 +91,8 @@ class SqliteDatabase(SqliteReader):
 
     @property
     def features(self) -> Features:
-        return Features(self.name, dict.fromkeys(_OF_LIVE_ONES, "it is a snapshot"))
+        missing = dict.fromkeys(_OF_LIVE_ONES, "it is a snapshot")
+        return Features(self.name, {**missing, Feature.REHEARSING: "it is kept in an old format"})
 
     @property
     def rows(self) -> RowReader:
@@ -106,6 +109,14 @@ class SqliteDatabase(SqliteReader):
     @property
     def statements(self) -> StatementRunner | None:
         return self
+
+    @property
+    def scripts(self) -> ScriptRunner | None:
+        return None
+
+    @property
+    def rehearser(self) -> Rehearser | None:
+        return None
 
     @property
     def commits(self) -> Commits | None:
@@ -192,7 +203,6 @@ class SqliteDatabase(SqliteReader):
                 return scratch.execute("SELECT c FROM t").get, True
         return None, False
 
-    @steady
     def execute(
         self,
         sql: str,
@@ -200,23 +210,29 @@ class SqliteDatabase(SqliteReader):
         limit: int | None = None,
         beside: Mapping[str, Database] | None = None,
     ) -> ResultRows:
+        rows = CollectedRows(limit)
+        try:
+            self.stream(Statement((sql,)), rows, beside=beside)
+        except StatementFailed as error:
+            raise error.placed_in(sql) from error
+        names = tuple(column.name for column in rows.columns)
+        return ResultRows(names, tuple(rows.rows), rows.complete)
+
+    @steady
+    def stream(
+        self,
+        statement: Statement,
+        sink: ResultSink,
+        *,
+        beside: Mapping[str, Database] | None = None,
+    ) -> None:
         scanned = {"main": set(self.tables_of_unknown_order())}
         for name, state in (beside or {}).items():
             if isinstance(state, SqliteDatabase):
                 scanned[name] = set(state.tables_of_unknown_order())
         with translated(self._path), attached(self._connection, beside or {}):
-            statement = single_reading_statement(self._connection, sql, scanned)
-            try:
-                if self._encoding != "utf-8":
-                    with suppress(StatementFailed):
-                        return run_with_any_text(self._connection, statement, limit, self._encoding)
-                return run_statement(self._connection, statement, limit)
-            except apsw.ReadOnlyError as error:
-                raise StatementRefused(
-                    "the statement would write; Jondel only reads here"
-                ) from error
-            except UnicodeDecodeError:
-                return run_with_any_text(self._connection, statement, limit, self._encoding)
+            reading = single_reading_statement(self._connection, statement, scanned)
+            run_statement(self._connection, reading, sink, self._encoding)
 
     def define_views(self, views: Mapping[str, str]) -> None:
         """Have names mean queries in what is executed from now on, for this opening alone."""
@@ -272,7 +288,7 @@ class LiveSqliteDatabase(SqliteDatabase):
 
     @property
     def features(self) -> Features:
-        return Features(self.name)
+        return Features(self.name, {Feature.REHEARSING: "it is tried out on a captured state"})
 
     @property
     def commits(self) -> Commits | None:
@@ -288,6 +304,10 @@ class LiveSqliteDatabase(SqliteDatabase):
 
     @property
     def restorer(self) -> Restorer | None:
+        return self
+
+    @property
+    def scripts(self) -> ScriptRunner | None:
         return self
 
     def change_token(self) -> Hashable:
@@ -341,6 +361,23 @@ class LiveSqliteDatabase(SqliteDatabase):
             return since is None or self.mark() == since
 
         return apply_plan(self._path, plan, current, self._stop_asked)
+
+    def run(
+        self,
+        statements: Sequence[ScriptStatement],
+        sink_for: Callable[[int], ResultSink | None],
+        *,
+        foreign_keys: bool = True,
+        since: CommitMark | None = None,
+    ) -> ScriptOutcome:
+        from jondel.core.engines.sqlite.writer import run_script  # not needed to look
+
+        def current() -> bool:
+            return since is None or self.mark() == since
+
+        return run_script(
+            self._path, statements, sink_for, current, self._stop_asked, foreign_keys=foreign_keys
+        )
 
     def restore_from(self, image: Database, since: CommitMark) -> None:
         from jondel.core.engines.sqlite.writer import copy_over

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from jondel.core.sql.dialect import Dialect
+from jondel.core.sql.tokens import Lexis
 
 _RESERVED = """
 ADD ALL ALTER AND AS AUTOINCREMENT BETWEEN CASE CAST CHECK COLLATE COMMIT CONSTRAINT CREATE
@@ -25,4 +26,5 @@ DIALECT = Dialect(
         *("IS NOT NULL", "NOT LIKE", "NOT IN (", "NOT BETWEEN", "COLLATE NOCASE"),
     ),
     ("IN (", "LIKE", "GLOB", "BETWEEN", "NULL"),
+    lexis=Lexis(tcl_variables=True),
 )

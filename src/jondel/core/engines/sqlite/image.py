@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import apsw
 
@@ -16,6 +18,10 @@ from jondel.core.engines.sqlite.page_comparison import PageComparison, TableTree
 from jondel.core.engines.sqlite.state_wait import check_stop
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
+
+if TYPE_CHECKING:
+    from jondel.core.engines.roles import Rehearser
+    from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
 
 _KEEPS_ROWS_IN_SHADOWS = re.compile(
     r"\bUSING\s+[\"'`\[]?(fts[345]|rtree|rtree_i32|geopoly)\b", re.IGNORECASE
@@ -46,6 +52,29 @@ class SqliteImage(SqliteDatabase):
         if self._only_schema is None:  # it never changes
             self._only_schema = super().schema()
         return self._only_schema
+
+    @property
+    def rehearser(self) -> Rehearser | None:
+        return self
+
+    def rehearse(
+        self,
+        statements: Sequence[ScriptStatement],
+        sink_for: Callable[[int], ResultSink | None],
+        *,
+        foreign_keys: bool = True,
+    ) -> tuple[ScriptOutcome, Database]:
+        from jondel.core.engines.sqlite.rehearsing import rehearse  # not needed to look
+
+        outcome, pages = rehearse(
+            self.pages,
+            self._location,
+            statements,
+            sink_for,
+            self._stop_asked,
+            foreign_keys=foreign_keys,
+        )
+        return outcome, SqliteImage(pages, self._location)
 
     def rows_that_may_differ(self, older: Database, table: TableId) -> Selection | None:
         comparison = self._compared(older)

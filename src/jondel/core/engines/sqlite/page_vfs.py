@@ -1,10 +1,10 @@
 """Lets SQLite read a database from pages that Jondel hands it, by way of its file layer (a VFS).
 
-Nothing can be written through it and nothing is locked. What a *captured* state serves never
-changes. A *live* database serves one committed state after the other; SQLite learns of another one
-as it always does, by the change counter in the first page, which is ours here: it counts the
-states served. The log and the journal are seen to by whoever finds the states, so to SQLite the
-file says that it has neither.
+Nothing is locked, and nothing can be written through it but to an ``OverlayPages``, which keeps
+that to itself. What a *captured* state serves never changes. A *live* database serves one committed
+state after the other; SQLite learns of another one as it always does, by the change counter in the
+first page, which is ours here: it counts the states served. The log and the journal are seen to by
+whoever finds the states, so to SQLite the file says that it has neither.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from typing import Protocol, TypeAlias
 import apsw
 
 from jondel.core.engines.pages import PageSource
+from jondel.core.engines.sqlite.overlay import OverlayPages
 
 _NAME = "jondel-pages"
 _SECTOR_BYTES = 4096
@@ -57,7 +58,7 @@ class LivePages:
         self.generation = (self.generation + 1) & 0xFFFFFFFF
 
 
-_Served: TypeAlias = PageSource | LivePages
+_Served: TypeAlias = PageSource | LivePages | OverlayPages
 _sources: dict[str, _Served] = {}
 _numbers = itertools.count(1)
 _registering = threading.Lock()
@@ -81,7 +82,7 @@ def withdraw(name: str) -> None:
 
 def uri_of(name: str) -> str:
     """What SQLite opens served pages by."""
-    changes = isinstance(_sources.get(name), LivePages)
+    changes = isinstance(_sources.get(name), LivePages | OverlayPages)
     return f"file:{name}?vfs={_NAME}" + ("" if changes else "&immutable=1")
 
 
@@ -95,8 +96,11 @@ class _PageVfs(apsw.VFS):
         if not flags[0] & apsw.SQLITE_OPEN_MAIN_DB:
             return apsw.VFSFile("", name, flags)  # sorting may need temporary files
         path = name.filename() if isinstance(name, apsw.URIFilename) else str(name)
-        flags[1] = apsw.SQLITE_OPEN_READONLY
         source = _sources[path]
+        if isinstance(source, OverlayPages) and flags[0] & apsw.SQLITE_OPEN_READWRITE:
+            flags[1] = apsw.SQLITE_OPEN_READWRITE
+            return _OverlayFile(source)
+        flags[1] = apsw.SQLITE_OPEN_READONLY
         return _LiveFile(source) if isinstance(source, LivePages) else _PageFile(source)
 
     def xFullPathname(self, name: str) -> str:
@@ -203,6 +207,44 @@ class _LiveFile(_File):
     def xFileControl(self, op: int, pointer: int) -> bool:
         state = self._pages.state
         return _answers_journal_mode(op, pointer, state is not None and state.in_wal_mode)
+
+
+class _OverlayFile(_File):
+    """The main file of a state that is written to."""
+
+    def __init__(self, pages: OverlayPages) -> None:
+        self._pages = pages
+
+    def xRead(self, amount: int, offset: int) -> bytes:
+        pages = self._pages
+        index, within = divmod(offset, pages.page_size)
+        if index >= pages.page_count:
+            return b""
+        data = pages.read(index)
+        if not index:
+            data = data[:18] + _ROLLBACK_FORMAT + data[20:]
+        return data[within : within + amount]
+
+    def xWrite(self, data: bytes, offset: int) -> None:
+        pages = self._pages
+        if not pages.page_count:
+            pages.page_size = len(data)  # the first page of a database that was empty
+        index, within = divmod(offset, pages.page_size)
+        if within or len(data) != pages.page_size:
+            raise apsw.ReadOnlyError("pages of another size cannot be tried out")
+        pages.write(index, bytes(data))
+
+    def xTruncate(self, size: int) -> None:
+        self._pages.cut(size // self._pages.page_size)
+
+    def xFileSize(self) -> int:
+        return self._pages.page_size * self._pages.page_count
+
+    def xDeviceCharacteristics(self) -> int:
+        return 0
+
+    def xFileControl(self, op: int, pointer: int) -> bool:
+        return False
 
 
 def _answers_journal_mode(op: int, pointer: int, in_wal_mode: bool) -> bool:

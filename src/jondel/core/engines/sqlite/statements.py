@@ -3,17 +3,24 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Set
-from contextlib import closing
-from itertools import islice
+from collections.abc import Mapping, Sequence, Set
+from contextlib import suppress
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 import apsw
 
+from jondel.core.engines.sqlite.script_run import error_of, executed_text, stream_rows
 from jondel.core.engines.sqlite.sql_text import unwrapped, wrapped
 from jondel.core.errors import StatementFailed, StatementRefused
-from jondel.core.model.rows import ResultRows
+from jondel.core.model.outcomes import (
+    CollectedRows,
+    ResultColumn,
+    ResultSink,
+    ScriptStatement,
+)
+from jondel.core.model.statements import Statement
+from jondel.core.model.values import ShownRow
 
 if TYPE_CHECKING:
     from apsw.ext import QueryDetails
@@ -40,9 +47,11 @@ _REFUSED_ACTIONS = frozenset(
 
 
 def single_reading_statement(
-    connection: apsw.Connection, sql: str, scanned: Mapping[str, Set[str]] = MappingProxyType({})
-) -> str:
-    """Check that the text is one statement that only reads, and return it.
+    connection: apsw.Connection,
+    statement: Statement,
+    scanned: Mapping[str, Set[str]] = MappingProxyType({}),
+) -> Statement:
+    """Check that it is one statement that only reads, and return it.
 
     ``scanned`` are, by schema, tables that it may only read by way of the temporary views that
     stand for them, see ``unknown_order``.
@@ -53,73 +62,103 @@ def single_reading_statement(
     """
     from apsw.ext import query_info  # slow to import and needed only here
 
-    rest = sql
-    statements: list[str] = []
-    while rest.strip() and len(statements) < 2:
+    rest = executed_text(statement)
+    found = 0
+    while rest.strip() and found < 2:
         try:
             details = query_info(connection, rest, actions=True)
         except apsw.SQLError:
-            statements.append(rest)  # running it gives the engine's own message
+            found += 1  # running it gives the engine's own message
             break
         if details.has_vdbe:
             _check_only_reads(details)
             _check_scans(details, scanned)
-            statements.append(details.first_query)
+            found += 1
         rest = details.query_remaining or ""
-    if len(statements) != 1:
+    if found != 1:
         raise StatementRefused("give exactly one statement")
-    return statements[0]
+    return statement
 
 
-def run_statement(connection: apsw.Connection, statement: str, limit: int | None) -> ResultRows:
-    """Run a checked statement and return at most ``limit`` rows."""
-    cursor = connection.execute(statement)
-    with closing(cursor):
-        try:
-            description = cursor.get_description()
-        except apsw.ExecutionCompleteError:
-            from apsw.ext import query_info  # slow to import and seldom needed
+def run_statement(
+    connection: apsw.Connection, statement: Statement, sink: ResultSink, encoding: str
+) -> None:
+    """Run a checked statement; ``encoding`` is that of the database's texts.
 
-            # apsw forgets the columns of a statement that returned no row.
-            info = query_info(connection, statement)
-            description = info.description
-        columns = tuple(entry[0] for entry in description)
-        wanted = None if limit is None else limit + 1
-        rows = list(islice(cursor, wanted))
-    if _ASKS_JOURNAL_MODE.fullmatch(statement):
-        columns = ("journal_mode",)  # SQLite has no name for what a file layer answers
-    complete = limit is None or len(rows) <= limit
-    return ResultRows(columns, tuple(rows[:limit]), complete)
+    Raises:
+        StatementRefused: it would write after all.
+        StatementFailed: the engine's words, and where in the statement.
+    """
+    try:
+        if encoding != "utf-8":
+            with suppress(StatementFailed):
+                _run_with_any_text(connection, statement, sink, encoding)
+                return
+        stream_rows(connection, statement, _Renaming(sink, statement))
+    except apsw.ReadOnlyError as error:
+        raise StatementRefused("the statement would write; Jondel only reads here") from error
+    except UnicodeDecodeError:
+        _run_with_any_text(connection, statement, sink, encoding)
+    except apsw.SQLError as error:
+        told = error_of(error, ScriptStatement(statement, ""))
+        raise StatementFailed(told.message, at=told.at) from error
 
 
-def run_with_any_text(
-    connection: apsw.Connection, statement: str, limit: int | None, encoding: str
-) -> ResultRows:
+class _Renaming:
+    """A sink before another; SQLite has no name for what a file layer answers."""
+
+    def __init__(self, sink: ResultSink, statement: Statement) -> None:
+        self._sink, self._sql = sink, statement.texts[0]
+        self.take, self.end = sink.take, sink.end
+
+    def begin(self, columns: Sequence[ResultColumn]) -> None:
+        if _ASKS_JOURNAL_MODE.fullmatch(self._sql):
+            columns = (ResultColumn("journal_mode"),)
+        self._sink.begin(columns)
+
+
+def _run_with_any_text(
+    connection: apsw.Connection, statement: Statement, sink: ResultSink, encoding: str
+) -> None:
     """The same for a result with text that is not valid; it takes longer.
 
     Raises:
         StatementFailed: it is a statement of which that cannot be had.
     """
-    from apsw.ext import query_info  # slow to import and seldom needed
-
-    columns = tuple(entry[0] for entry in query_info(connection, statement).description)
-    names = [f"c{number}" for number in range(len(columns))]
+    described = CollectedRows(0)
+    with suppress(UnicodeDecodeError):
+        stream_rows(connection, statement, described)
+    names = [f"c{number}" for number in range(len(described.columns))]
     values = [wrapped(name, max_bytes=None, text_as_bytes=True) for name in names]
     # The line break ends a comment that may be the last of it.
-    inner = statement.strip().rstrip(";")
-    sql = (
-        f"WITH result({', '.join(names)}) AS (SELECT * FROM ({inner}\n) LIMIT -1 OFFSET 0) "
-        f"SELECT {', '.join(values)} FROM result"
-    )
+    first, last = statement.texts[0].lstrip(), statement.texts[-1].rstrip().rstrip(";")
+    texts = (first, *statement.texts[1:-1], last) if len(statement.texts) > 1 else (
+        statement.texts[0].strip().rstrip(";"),
+    )  # fmt: skip
+    inner = Statement(texts, statement.arguments)
+    before = Statement((f"WITH result({', '.join(names)}) AS (SELECT * FROM (",))
+    sql = before + inner + f"\n) LIMIT -1 OFFSET 0) SELECT {', '.join(values)} FROM result"
     try:
-        result = run_statement(connection, sql, limit)
+        stream_rows(connection, sql, _Unwrapping(sink, described.columns, encoding))
     except apsw.SQLError as error:
         raise StatementFailed(
             "the result holds text that is not valid UTF-8; "
             "select CAST(column AS BLOB) to see its bytes"
         ) from error
-    rows = tuple(unwrapped(row, encoding) for row in result.rows)
-    return ResultRows(columns, rows, result.complete)
+
+
+class _Unwrapping:
+    """A sink before another, that gives it what was wrapped."""
+
+    def __init__(self, sink: ResultSink, columns: Sequence[ResultColumn], encoding: str) -> None:
+        self._sink, self._columns, self._encoding = sink, columns, encoding
+        self.end = sink.end
+
+    def begin(self, columns: Sequence[ResultColumn]) -> None:
+        self._sink.begin(self._columns)
+
+    def take(self, rows: Sequence[ShownRow]) -> bool:
+        return self._sink.take([unwrapped(row, self._encoding) for row in rows])
 
 
 def _check_scans(details: QueryDetails, scanned: Mapping[str, Set[str]]) -> None:

@@ -22,9 +22,12 @@ from jondel.core.engines.sqlite.error_translation import locked_message, transla
 from jondel.core.engines.sqlite.file_names import companions_of, stat_of
 from jondel.core.engines.sqlite.lock_holders import is_attached
 from jondel.core.engines.sqlite.plan_run import PlanRun
+from jondel.core.engines.sqlite.rehearsing import set_up
+from jondel.core.engines.sqlite.script_run import ScriptRun, SinkFor, is_one_transaction
 from jondel.core.engines.sqlite.state_wait import check_stop
 from jondel.core.engines.sqlite.write_statements import write_statement
 from jondel.core.errors import PermissionMissing, RecordsMovedOn, TargetLocked, WriteRefused
+from jondel.core.model.outcomes import ScriptOutcome, ScriptStatement
 from jondel.core.model.writes import WritePlan
 
 _STEPS_BETWEEN_LOOKS = 50_000
@@ -57,6 +60,34 @@ def apply_plan(
         connection.set_progress_handler(None)
         connection.execute("COMMIT")
     return inserted
+
+
+def run_script(
+    path: Path,
+    statements: Sequence[ScriptStatement],
+    sink_for: SinkFor,
+    current: Callable[[], bool],
+    stop: threading.Event,
+    *,
+    foreign_keys: bool,
+) -> ScriptOutcome:
+    """See ``ScriptRunner.run``. Triggers run, and links cascade where foreign keys are enforced."""
+    with _writable(path) as connection:
+        set_up(connection, foreign_keys=foreign_keys)
+        connection.set_progress_handler(stop.is_set, _STEPS_BETWEEN_LOOKS)
+
+        def begin() -> None:
+            connection.execute("BEGIN IMMEDIATE")
+            try:
+                _require_current(path, current)
+            except BaseException:
+                connection.execute("ROLLBACK")
+                raise
+
+        if not is_one_transaction(statements):
+            begin()  # nothing was committed up to here; the script's own transactions follow
+            connection.execute("ROLLBACK")
+        return ScriptRun(connection, statements, sink_for, stop).run(begin)
 
 
 def copy_over(

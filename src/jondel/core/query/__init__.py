@@ -1,0 +1,1 @@
+"""Asking a database: scripts and their statements, parameters, rehearsals, the tape."""
