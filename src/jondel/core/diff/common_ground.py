@@ -95,7 +95,9 @@ class CommonState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = statements = scripts = rehearser = None
+    commits = capturer = deltas = writer = restorer = statements = scripts = rehearser = (
+        rehearsals
+    ) = None
 
     def __init__(self, inner: Database) -> None:
         self._inner = inner

@@ -33,6 +33,7 @@ if TYPE_CHECKING:  # not needed to look at a database
         Scanner,
         ScriptRunner,
         StatementRunner,
+        TransactionRehearser,
         Writer,
     )
 
@@ -236,7 +237,11 @@ class Database(Protocol):
 
     @property
     def rehearser(self) -> Rehearser | None:
-        """Of a captured state; a live database is captured for it."""
+        """Of a captured state; a live database is captured for it, unless it has the next one."""
+
+    @property
+    def rehearsals(self) -> TransactionRehearser | None:
+        """Of a live database that tries scripts out itself."""
 
     # Stopping and closing
 

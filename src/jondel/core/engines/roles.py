@@ -8,6 +8,7 @@ unusable, and ``Cancelled`` after ``Database.interrupt``.
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Protocol
 
 from jondel.core.model.addresses import TableId
@@ -16,6 +17,7 @@ from jondel.core.model.schema import Table
 from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue
 
 if TYPE_CHECKING:  # not needed to look at a database
+    from jondel.core.engines.delta import DeltaSource
     from jondel.core.engines.pages import PagePeek, PageSink
     from jondel.core.engines.protocol import (
         ArrangingProgress,
@@ -380,4 +382,29 @@ class Rehearser(Protocol):
         """Run a script; returns what it came to, and the state as it would be then.
 
         That state is to be closed before the one it was tried out on.
+        """
+
+
+class RehearsingTransaction(Protocol):
+    """A transaction of a live database in which a script is tried out."""
+
+    deltas: DeltaSource
+    """What the transaction sees, its own changes too."""
+
+    def run(
+        self,
+        statements: Sequence[ScriptStatement],
+        sink_for: Callable[[int], ResultSink | None],
+    ) -> ScriptOutcome:
+        """Run a script in it; what the script does not keep is undone."""
+
+
+class TransactionRehearser(Protocol):
+    """Tries scripts out in a transaction that is rolled back."""
+
+    def transaction(self) -> AbstractContextManager[RehearsingTransaction]:
+        """Begin one, which is rolled back when the block ends.
+
+        Raises:
+            TargetLocked: another session waited for what it held, and it gave way.
         """

@@ -175,6 +175,16 @@ class Mirror:
         return connection
 
     @staticmethod
+    def take_in(connection: apsw.Connection, source: DeltaSource, go_on: GoOn) -> None:
+        """Bring a state of a mirror up to date with what a source tells, in one transaction."""
+        with connection:
+            before = _kept(connection)
+            schema, mark = before or (None, None)
+            largest = (mark or {}).get("largest_table")
+            with source.delta(Known(mark, schema, None, largest)) as delta:
+                Mirror._take_in(connection, before, delta, go_on)
+
+    @staticmethod
     def _take_in(
         connection: apsw.Connection, before: Kept | None, delta: Delta, go_on: GoOn
     ) -> tuple[Kept, bool]:

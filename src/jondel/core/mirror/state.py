@@ -47,7 +47,11 @@ if TYPE_CHECKING:
     from jondel.core.engines.pages import PagePeek
 
 _MISSING = dict.fromkeys(
-    (Feature.COMMITS, Feature.CAPTURE, Feature.WRITING, Feature.RESTORING), "it is a snapshot"
+    (
+        *(Feature.COMMITS, Feature.CAPTURE, Feature.WRITING, Feature.RESTORING),
+        *(Feature.SCRIPTS, Feature.REHEARSING),
+    ),
+    "it is a snapshot of a server's database, which can only be read",
 )
 
 
@@ -79,7 +83,7 @@ class MirroredState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = scripts = rehearser = None
+    commits = capturer = deltas = writer = restorer = scripts = rehearser = rehearsals = None
 
     def __init__(self, inner: Database, schema: Schema, location: str, name: str) -> None:
         self.inner = inner

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager
 from dataclasses import dataclass
 
 from jondel.core.engines.needed import commits_of, rehearser_of
 from jondel.core.engines.protocol import CommitMark, Database
+from jondel.core.engines.roles import TransactionRehearser
 from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.trail import Trail
@@ -43,6 +44,10 @@ def rehearsed(
     Raises:
         FeatureMissing: that cannot be done with it.
     """
+    if not isinstance(state, Snapshot) and state.rehearsals is not None:
+        with _by_the_server(trail, state, state.rehearsals, statements, sink_for, opened) as found:
+            yield found
+        return
     since = None if isinstance(state, Snapshot) else commits_of(state).mark()
     with trail.opened(state) as before:
         opened(before)
@@ -52,3 +57,27 @@ def rehearsed(
         with closing(after):
             opened(after)
             yield Rehearsal(outcome, before, after, since)
+
+
+@contextmanager
+def _by_the_server(
+    trail: Trail,
+    live: Database,
+    rehearsals: TransactionRehearser,
+    statements: Sequence[ScriptStatement],
+    sink_for: Callable[[int], ResultSink | None],
+    opened: Callable[[Database], None],
+) -> Iterator[Rehearsal]:
+    """Try a script out in a transaction that is rolled back as soon as its changes are known."""
+    from jondel.core.mirror.overlaid import overlaid  # only servers have mirrors
+
+    opened(live)
+    since = commits_of(live).mark()
+    with ExitStack() as stack:
+        with rehearsals.transaction() as transaction:
+            before, _ = stack.enter_context(trail.now(live, transaction.deltas))
+            outcome = transaction.run(statements, sink_for)
+            after = stack.enter_context(closing(overlaid(before, transaction.deltas)))
+        for side in (before, after):
+            opened(side)
+        yield Rehearsal(outcome, before, after, since)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from threading import Lock
 from typing import TYPE_CHECKING
 
+from jondel.core.engines.pages import HASH_BYTES
 from jondel.core.errors import StoreUnavailable
 from jondel.core.snapshots.manifests import Manifest
 from jondel.core.snapshots.packs import PackFolder, hash_page
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from tempfile import SpooledTemporaryFile
 
 _RECENT_BYTES = 2 << 20
+_READ_AHEAD_BYTES = 128 << 10
 
 
 class PageImage:
@@ -33,20 +35,18 @@ class PageImage:
         self._packs = packs
         self._what = what
         self._scratch = scratch
+        self.page_size, self.page_count = manifest.page_size, manifest.page_count
+        self._hashes = manifest.hash_bytes
         self.touched: set[int] = set()
         """The indexes of the pages that were read so far."""
         self._reading_scratch = Lock()
         # A comparison reads a page for what it is, for its bytes, and then through SQLite.
         self._recent: dict[int, bytes] = {}
         self._most_recent = max(16, _RECENT_BYTES // manifest.page_size)
-
-    @property
-    def page_size(self) -> int:
-        return self._manifest.page_size
-
-    @property
-    def page_count(self) -> int:
-        return self._manifest.page_count
+        # A table is mostly read from its beginning to its end, page after page.
+        self._ahead = b""
+        self._ahead_first = self._ahead_end = 0
+        self._last = -2
 
     @property
     def hashes(self) -> bytes:
@@ -55,9 +55,19 @@ class PageImage:
     def read(self, index: int) -> bytes:
         """One page; ``index`` counts from 0. Raises ``StoreUnavailable``."""
         self.touched.add(index)
+        if self._ahead_first < index < self._ahead_end:
+            self._last, size = index, self.page_size
+            start = (index - self._ahead_first) * size
+            data = self._ahead[start : start + size]
+            at = index * HASH_BYTES
+            if hash_page(data) == self._hashes[at : at + HASH_BYTES]:
+                return data
         known = self._recent.get(index)
         if known is not None:
             return known
+        if index == self._last + 1:
+            self._read_ahead(index)
+        self._last = index
         place = self._manifest.place_of(index)
         if place & SCRATCH and self._scratch is not None:
             with self._reading_scratch:
@@ -74,6 +84,19 @@ class PageImage:
             self._recent.clear()
         self._recent[index] = data
         return data
+
+    def _read_ahead(self, index: int) -> None:
+        """Read pages that follow one at once, where they lie behind it; each is checked later."""
+        manifest, size = self._manifest, self.page_size
+        pages = min(_READ_AHEAD_BYTES // size, self.page_count - index)
+        first = manifest.place_of(index)
+        self._ahead_end = 0
+        if pages < 2 or first & SCRATCH:
+            return
+        if manifest.place_of(index + pages - 1) != first + (pages - 1) * size:
+            return
+        self._ahead = self._packs.read(first, pages * size)
+        self._ahead_first, self._ahead_end = index, index + pages
 
     def damaged_pages(self) -> list[int]:
         """The indexes of all pages that cannot be read as they were written."""

@@ -42,6 +42,7 @@ from jondel.core.snapshots.places import SCRATCH, offset_of, pack_of
 from jondel.core.snapshots.syncer import Syncer
 
 if TYPE_CHECKING:
+    from jondel.core.engines.delta import DeltaSource
     from jondel.core.engines.roles import Capturer
     from jondel.core.snapshots.upkeep import Upkeep
 
@@ -149,8 +150,11 @@ class Shelf:
             yield name
 
     @contextmanager
-    def passing(self, database: Database) -> Iterator[Passing]:
-        """Take in the database as it is now for as long as the block runs."""
+    def passing(self, database: Database, deltas: DeltaSource | None = None) -> Iterator[Passing]:
+        """Take in the database as it is now for as long as the block runs.
+
+        ``deltas``: see ``Trail.now``.
+        """
         import tempfile  # slow to load, and not needed for a snapshot
 
         with ExitStack() as stack:
@@ -167,7 +171,7 @@ class Shelf:
 
             with self._explained():
                 intake = self._intake(self._latest(), keep, indexed=False)
-                self._capturer(database).capture(intake)
+                self._capturer(database, deltas).capture(intake)
             manifest = intake.manifest
             yield Passing(
                 manifest.name(),
@@ -267,12 +271,13 @@ class Shelf:
     def _sync(self, descriptor: int) -> None:
         self._syncer.sync(descriptor)
 
-    def _capturer(self, database: Database) -> Capturer:
-        if database.deltas is None:
+    def _capturer(self, database: Database, deltas: DeltaSource | None = None) -> Capturer:
+        deltas = deltas or database.deltas
+        if deltas is None:
             return capturer_of(database)
         from jondel.core.mirror.capturing import MirrorCapturer  # only servers have mirrors
 
-        return MirrorCapturer(self._folder / _MIRROR, database.deltas, self._largest_table)
+        return MirrorCapturer(self._folder / _MIRROR, deltas, self._largest_table)
 
     # What was captured last
 

@@ -28,6 +28,7 @@ from jondel.core.snapshots.store import Store
 if TYPE_CHECKING:
     from jondel.core.diff.compare import Scope
     from jondel.core.diff.noise import NoiseRules
+    from jondel.core.engines.delta import DeltaSource
     from jondel.core.snapshots.shelf import Shelf
 
 NOW = "now"
@@ -316,13 +317,16 @@ class Trail:
         return None if is_old_image(snapshot.image) else self._shelf.peek(snapshot.image)
 
     @contextmanager
-    def now(self, database: Database) -> Iterator[tuple[Database, str]]:
+    def now(
+        self, database: Database, deltas: DeltaSource | None = None
+    ) -> Iterator[tuple[Database, str]]:
         """An image of a live database as it is now, gone afterwards, and its content's name.
 
         Work that may read every row goes here: the app's own database is free again at once.
+        ``deltas`` are those of a transaction that it is to be as seen by.
         """
         with (
-            self._shelf.passing(database) as passing,
+            self._shelf.passing(database, deltas) as passing,
             closing(open_state(passing.image, self._location)) as image,
         ):
             yield image, passing.name

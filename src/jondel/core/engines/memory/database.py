@@ -14,6 +14,8 @@ _MISSING = {
     Feature.CAPTURE: "it is in memory alone; copy the tables instead",
     Feature.RESTORING: "it is in memory alone",
     Feature.STATEMENTS: "it knows no SQL",
+    Feature.SCRIPTS: "it knows no SQL",
+    Feature.REHEARSING: "it knows no SQL",
 }
 
 
@@ -29,7 +31,7 @@ class MemoryDatabase:
     engine = "tables in memory"
     notices: tuple[str, ...] = ()
     deltas = None
-    capturer = restorer = statements = scripts = rehearser = None
+    capturer = restorer = statements = scripts = rehearser = rehearsals = None
 
     def __init__(self, tables: MemoryTables) -> None:
         self._access = MemoryAccess(tables)

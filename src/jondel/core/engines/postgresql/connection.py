@@ -23,7 +23,7 @@ from jondel.core.errors import (
     TargetUnavailable,
 )
 
-_SETTINGS = {
+SESSION_SETTINGS = {
     "datestyle": "ISO, YMD",
     "intervalstyle": "postgres",
     "bytea_output": "hex",
@@ -72,7 +72,7 @@ def connect(
     settings = (
         {}
         if as_the_app
-        else {**_SETTINGS, **({"default_transaction_read_only": "off"} if writing else {})}
+        else {**SESSION_SETTINGS, **({"default_transaction_read_only": "off"} if writing else {})}
     )
     options = " ".join(f"-c {name}={_escaped(value)}" for name, value in settings.items())
     address = address_of(target)

@@ -9,6 +9,7 @@ from jondel.core.engines.postgresql.finding import ServerFinder
 from jondel.core.engines.postgresql.marks import ServerCommits
 from jondel.core.engines.postgresql.reading import ServerReader
 from jondel.core.engines.postgresql.scanning import ServerScanner
+from jondel.core.engines.postgresql.script_run import ServerScripts
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.statements import ServerStatements
 from jondel.core.engines.postgresql.writing import ServerWriter
@@ -32,7 +33,7 @@ class ServerDatabase:
 
     lock = False
     notices: tuple[str, ...] = ()
-    capturer = restorer = scripts = rehearser = None
+    capturer = restorer = rehearser = None
 
     def __init__(self, target: str, location: str, name: str) -> None:
         self._session = Session(target, name)
@@ -45,6 +46,7 @@ class ServerDatabase:
         self.statements = ServerStatements(self._session)
         self.deltas = ServerDelta(self._session)
         self.writer = ServerWriter(self._session)
+        self.scripts = self.rehearsals = ServerScripts(self._session)
 
     @cached_property
     def engine(self) -> str:

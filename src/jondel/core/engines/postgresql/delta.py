@@ -93,7 +93,7 @@ class ServerDelta:
         ):
             features = self._found_features(connection)
             connection.copies = features.copies
-            now = _begin(connection, session.what)
+            now = begin_reading(connection, session.what)
             if known.largest_table is not None and features.numbers:
                 now = without_large_tables(connection, now, known.schema, known.largest_table)
             reading = _Reading(connection, known, now, by_numbers=features.numbers)
@@ -124,7 +124,27 @@ class ServerDelta:
         return self._features
 
 
-def _begin(connection: Connection, what: str) -> Schema:
+class TransactionDelta:
+    """See ``DeltaSource``: what a transaction that is under way sees, its own changes too."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    @contextmanager
+    def delta(self, known: Known) -> Iterator[Delta]:
+        """See ``DeltaSource``."""
+        now = read_schema(self._connection).schema
+        if known.largest_table is not None:
+            now = without_large_tables(self._connection, now, known.schema, known.largest_table)
+        # It is the same state with the same name, and yet there is more in it.
+        mark = {**known.mark, "snapshot": ""} if known.mark is not None else None
+        reading = _Reading(
+            self._connection, known._replace(mark=mark, hints=None), now, by_numbers=True
+        )
+        yield Delta(now, reading.tables(), reading.mark, reading.hints)
+
+
+def begin_reading(connection: Connection, what: str, *, read_only: bool = True) -> Schema:
     """Begin the transaction, and read the schema in it.
 
     All tables are locked before its state is chosen: so none is altered or emptied between the two.
@@ -134,7 +154,8 @@ def _begin(connection: Connection, what: str) -> Schema:
             TableId(schema.decode(), name.decode())
             for schema, name in connection.execute(_LOCKED).fetchall()
         }
-        connection.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        mode = "READ ONLY" if read_only else "READ WRITE"
+        connection.execute(f"BEGIN ISOLATION LEVEL REPEATABLE READ {mode}")
         try:
             if names:
                 listed = ", ".join(f"ONLY {named(table)}" for table in sorted(names))

@@ -112,13 +112,13 @@ class ServerWriter:
             try:
                 with connection.transaction():
                     self._write_plan(connection, plan, asked, schema, since)
-                    number = _transaction_number(connection)
+                    number = transaction_number(connection)
             except psycopg.errors.IntegrityError as error:
                 raise WriteRefused(f"{_said(error)}; nothing was written") from error
             except psycopg.OperationalError as error:
                 if not connection.closed:
                     _explain(session.what, error)
-                self._require_done(number, error)
+                self.require_done(number, error)
             except psycopg.Error as error:
                 _explain(session.what, error)
         return [None for write in plan.writes if write.kind == "insert"]
@@ -133,7 +133,7 @@ class ServerWriter:
     ) -> None:
         connection.execute("SET CONSTRAINTS ALL DEFERRED")
         if since is not None:
-            self._require_unmoved(connection, schema, since)
+            self.require_unmoved(connection, schema, since)
         tables = {write.table for write in plan.writes}
         with triggers_held(connection, tables if not plan.triggers else set()):
             self._in_some_order(connection, orders(asked, schema))
@@ -145,7 +145,7 @@ class ServerWriter:
                 (name, str(state.last), str(state.taken)),
             )
 
-    def _require_done(self, number: str, lost: psycopg.OperationalError) -> None:
+    def require_done(self, number: str, lost: psycopg.OperationalError) -> None:
         """Find out what became of a transaction whose connection was lost.
 
         Raises:
@@ -172,7 +172,7 @@ class ServerWriter:
         ) from lost
 
     @staticmethod
-    def _require_unmoved(connection: Connection, schema: Schema, since: CommitMark) -> None:
+    def require_unmoved(connection: Connection, schema: Schema, since: CommitMark) -> None:
         """Keep others from writing until we have, and see that they did not since a mark."""
         tables = [table for table in schema.tables if table.is_mirrored]
         lock_against_writing(connection, tables)
@@ -270,7 +270,8 @@ class ServerWriter:
             )
 
 
-def _transaction_number(connection: Connection) -> str:
+def transaction_number(connection: Connection) -> str:
+    """The number of the transaction that is under way."""
     found = connection.execute("SELECT pg_current_xact_id()").fetchone()
     return found[0].decode() if found else ""
 

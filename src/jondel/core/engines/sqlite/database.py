@@ -84,7 +84,7 @@ _OF_LIVE_ONES = (
 class SqliteDatabase(SqliteReader):
     """One SQLite file, open for reading."""
 
-    deltas = None
+    deltas = rehearsals = None
     lock = False
 
     # Roles: one object plays them all
@@ -288,7 +288,7 @@ class LiveSqliteDatabase(SqliteDatabase):
 
     @property
     def features(self) -> Features:
-        return Features(self.name, {Feature.REHEARSING: "it is tried out on a captured state"})
+        return Features(self.name)
 
     @property
     def commits(self) -> Commits | None:

@@ -23,6 +23,7 @@ class OverlayPages:
     def __init__(self, below: PageSource) -> None:
         """``below`` is not closed with it."""
         self._below = below
+        self._read_below = below.read
         self.page_size = below.page_size if below.page_count else _USUAL_PAGE
         self.page_count = self._seen_below = below.page_count
         self.touched: set[int] = set()
@@ -55,7 +56,7 @@ class OverlayPages:
             self._kept.seek(place)
             return self._kept.read(self.page_size)
         if index < self._seen_below:
-            return self._below.read(index)
+            return self._read_below(index)
         return bytes(self.page_size)
 
     def write(self, index: int, data: bytes) -> None:

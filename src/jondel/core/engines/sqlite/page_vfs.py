@@ -217,10 +217,14 @@ class _OverlayFile(_File):
 
     def xRead(self, amount: int, offset: int) -> bytes:
         pages = self._pages
-        index, within = divmod(offset, pages.page_size)
+        size = pages.page_size
+        index = offset // size
         if index >= pages.page_count:
             return b""
         data = pages.read(index)
+        if index and amount == size:
+            return data
+        within = offset - index * size
         if not index:
             data = data[:18] + _ROLLBACK_FORMAT + data[20:]
         return data[within : within + amount]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Sequence
-from contextlib import closing
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -42,10 +42,13 @@ def rehearse(
         Cancelled: that was asked for.
     """
     overlay = OverlayPages(below)
-    name = page_vfs.serve(overlay)
     notes: dict[str, None] = {}
     try:
-        with translated(Path(location)), closing(_opened(name, notes)) as connection:
+        with (
+            translated(Path(location)),
+            open_overlay(overlay) as name,
+            closing(_opened(name, notes)) as connection,
+        ):
             set_up(connection, foreign_keys=foreign_keys)
             connection.set_progress_handler(stop.is_set, _STEPS_BETWEEN_LOOKS)
             run = ScriptRun(connection, statements, sink_for, stop)
@@ -57,9 +60,17 @@ def rehearse(
     except BaseException:
         overlay.close()
         raise
+    return outcome._replace(notes=(*outcome.notes, *notes)), overlay
+
+
+@contextmanager
+def open_overlay(overlay: OverlayPages) -> Iterator[str]:
+    """What SQLite opens an overlay by, while the block runs."""
+    name = page_vfs.serve(overlay)
+    try:
+        yield page_vfs.uri_of(name)
     finally:
         page_vfs.withdraw(name)
-    return outcome._replace(notes=(*outcome.notes, *notes)), overlay
 
 
 def set_up(connection: apsw.Connection, *, foreign_keys: bool) -> None:
@@ -70,7 +81,7 @@ def set_up(connection: apsw.Connection, *, foreign_keys: bool) -> None:
 
 def _opened(name: str, notes: dict[str, None]) -> apsw.Connection:
     flags = apsw.SQLITE_OPEN_READWRITE | apsw.SQLITE_OPEN_URI
-    connection = apsw.Connection(page_vfs.uri_of(name), flags=flags)
+    connection = apsw.Connection(name, flags=flags)
     connection.execute("PRAGMA journal_mode=MEMORY")
 
     def allowed(

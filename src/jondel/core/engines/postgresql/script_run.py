@@ -1,0 +1,360 @@
+"""Runs scripts: for real, or in a transaction that is rolled back.
+
+For real, a script that says nothing of transactions is one; another one is run as it says. Tried
+out, all of it runs in one transaction, in which savepoints stand for the script's own ones.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, contextmanager
+from typing import TYPE_CHECKING
+
+import psycopg
+
+from jondel.core.engines.postgresql.connection import (
+    SESSION_SETTINGS,
+    Connection,
+    connect,
+    translated,
+    words_with_hint,
+)
+from jondel.core.engines.postgresql.delta import TransactionDelta, begin_reading
+from jondel.core.engines.postgresql.dialect import DIALECT
+from jondel.core.engines.postgresql.giving_way import giving_way
+from jondel.core.engines.postgresql.session import Session
+from jondel.core.engines.postgresql.statements import hand_on, run
+from jondel.core.engines.postgresql.writing import ServerWriter, transaction_number
+from jondel.core.engines.protocol import CommitMark
+from jondel.core.errors import Cancelled
+from jondel.core.model.outcomes import (
+    Outcome,
+    ResultSink,
+    ScriptOutcome,
+    ScriptStatement,
+    StatementError,
+)
+from jondel.core.sql.tokens import without_comments
+
+if TYPE_CHECKING:
+    from jondel.core.engines.delta import DeltaSource
+
+SinkFor = Callable[[int], ResultSink | None]
+
+_OPENS = frozenset({"BEGIN", "START"})
+_CLOSES = frozenset({"COMMIT", "END", "ROLLBACK", "ABORT"})
+_ON_ITS_OWN = frozenset(
+    {"VACUUM", "CLUSTER", "REINDEX", "CHECKPOINT", "DISCARD", "SET", "RESET"}
+)  # fmt: skip
+_NOT_IN_TRANSACTIONS = (
+    ("CREATE", "DATABASE"), ("DROP", "DATABASE"), ("ALTER", "DATABASE"), ("ALTER", "SYSTEM"),
+    ("CREATE", "TABLESPACE"), ("DROP", "TABLESPACE"),
+)  # fmt: skip
+_WRITE_COMMANDS = frozenset({"INSERT", "UPDATE", "DELETE", "MERGE"})
+_LONGEST_SECONDS = 60
+"""How long one statement may take that is tried out; it holds locks all the while."""
+
+
+def words_of(sql: str) -> list[str]:
+    """A statement's tokens, in capitals."""
+    return [token.text.upper() for token in without_comments(sql, DIALECT.lexis)]
+
+
+def _is_alone(words: Sequence[str]) -> bool:
+    """Whether a statement cannot be in a transaction, or means something else there."""
+    if words[0] in _ON_ITS_OWN or tuple(words[:2]) in _NOT_IN_TRANSACTIONS:
+        return True
+    return "CONCURRENTLY" in words[:6]
+
+
+def is_one_transaction(statements: Sequence[ScriptStatement]) -> bool:
+    """Whether a script says nothing of transactions, and so is one."""
+    for entry in statements:
+        words = words_of(entry.text)
+        if words and (words[0] in _OPENS | _CLOSES | {"SAVEPOINT"} or _is_alone(words)):
+            return False
+    return True
+
+
+def why_not_tried_out(sql: str) -> str:
+    """Why a statement is not run in a transaction that is rolled back; empty where it is."""
+    words = words_of(sql)
+    if not words:
+        return ""
+    if words[0] in ("VACUUM", "CLUSTER", "CHECKPOINT") or tuple(words[:2]) in _NOT_IN_TRANSACTIONS:
+        named = words[0] if words[0] in _ON_ITS_OWN else " ".join(words[:2])
+        return f"{named} cannot be rolled back, so it is not tried out"
+    if "CONCURRENTLY" in words[:6]:
+        return "what is done CONCURRENTLY cannot be rolled back; try it out without that word"
+    if words[:2] == ["PREPARE", "TRANSACTION"] or "PREPARED" in words[1:2]:
+        return "prepared transactions outlive a rollback, so they are not tried out"
+    if words[0] == "COPY" and "TO" in words and "STDOUT" not in words:
+        return "COPY to a file or a program cannot be rolled back, so it is not tried out"
+    if words[0] == "COPY" and "STDIN" in words:
+        return "COPY FROM STDIN needs data that a statement does not have"
+    return ""
+
+
+class ServerScripts:
+    """See ``ScriptRunner`` and ``TransactionRehearser``."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def run(
+        self,
+        statements: Sequence[ScriptStatement],
+        sink_for: SinkFor,
+        *,
+        foreign_keys: bool = True,
+        since: CommitMark | None = None,
+    ) -> ScriptOutcome:
+        """See ``ScriptRunner.run``. The server always enforces foreign keys."""
+        session = self._session
+        schema = session.schema().schema if since is not None else None
+        number, lost = "", None
+        with (
+            translated(session.what),
+            closing(connect(session.target, session.what, writing=True)) as connection,
+            session.stoppable(connection),
+        ):
+            connection.execute("SET search_path TO DEFAULT")
+            whole = is_one_transaction(statements)
+            run_ = _Run(connection, statements, sink_for)
+
+            def require_unmoved() -> None:
+                if schema is not None and since is not None:
+                    ServerWriter.require_unmoved(connection, schema, since)
+
+            if not whole:
+                with connection.transaction():
+                    require_unmoved()
+                return run_.as_it_says()
+            connection.execute("BEGIN")
+            require_unmoved()
+            try:
+                if run_.all_of_it():
+                    number = transaction_number(connection)
+                    run_.commit()
+                else:
+                    connection.execute("ROLLBACK")
+            except psycopg.OperationalError as error:
+                if not connection.closed:
+                    raise
+                lost = error
+        if lost is not None:
+            ServerWriter(session).require_done(number, lost)
+        return run_.outcome()
+
+    @contextmanager
+    def transaction(self) -> Iterator[RehearsingTransaction]:
+        """See ``TransactionRehearser``."""
+        session = self._session
+        with (
+            translated(session.what),
+            closing(connect(session.target, session.what, writing=True)) as connection,
+            session.stoppable(connection),
+            giving_way(connection, session.target, session.what),
+        ):
+            begin_reading(connection, session.what, read_only=False)
+            try:
+                yield RehearsingTransaction(connection)
+            finally:
+                if not connection.closed:
+                    connection.execute("ROLLBACK")
+
+
+class RehearsingTransaction:
+    """One transaction, which is rolled back."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self.deltas: DeltaSource = TransactionDelta(connection)
+        """What this transaction sees."""
+
+    def run(self, statements: Sequence[ScriptStatement], sink_for: SinkFor) -> ScriptOutcome:
+        """Run a script in it."""
+        connection = self._connection
+        connection.execute("SET LOCAL search_path TO DEFAULT")
+        connection.execute(f"SET LOCAL statement_timeout = '{_LONGEST_SECONDS}s'")
+        running = _Run(connection, statements, sink_for)
+        running.with_savepoints()
+        # Whatever the script set, what follows is read in our own way.
+        connection.execute("RESET SESSION AUTHORIZATION")
+        connection.execute("RESET ROLE")
+        for name, value in SESSION_SETTINGS.items():
+            if name != "default_transaction_read_only":
+                connection.execute(f"SET LOCAL {name} = '{value}'")
+        connection.execute("SET LOCAL search_path = pg_catalog")
+        return running.outcome()
+
+
+class _Run:
+    """One script being run."""
+
+    def __init__(
+        self, connection: Connection, statements: Sequence[ScriptStatement], sink_for: SinkFor
+    ) -> None:
+        self._connection = connection
+        self._statements = statements
+        self._sink_for = sink_for
+        self._outcomes: list[Outcome] = []
+        self._notes: dict[str, None] = {}
+        self._kept = 0
+        self._failed = False
+
+    def outcome(self) -> ScriptOutcome:
+        """What it came to."""
+        if self._failed:
+            for number, one in enumerate(self._outcomes):
+                if number >= self._kept and one.fate == "done":
+                    self._outcomes[number] = one._replace(fate="undone")
+        rest = self._statements[len(self._outcomes) :]
+        unrun = [Outcome(entry.text, "not run") for entry in rest]
+        return ScriptOutcome((*self._outcomes, *unrun), tuple(self._notes))
+
+    def all_of_it(self) -> bool:
+        """Run all statements in the transaction that is under way; whether none failed."""
+        return all(self._one(number) for number in range(len(self._statements)))
+
+    def commit(self) -> None:
+        """End the transaction."""
+        try:
+            self._connection.execute("COMMIT")
+        except psycopg.errors.QueryCanceled as error:
+            raise Cancelled("stopped") from error
+        except psycopg.Error as error:
+            if self._connection.closed:
+                raise
+            self._fail("COMMIT", f"{words_with_hint(error)}, found when the transaction was to end")
+
+    def as_it_says(self) -> ScriptOutcome:
+        """Run all statements as they come, with the script's own transactions."""
+        connection = self._connection
+        for number in range(len(self._statements)):
+            going_on = self._one(number)
+            idle = connection.info.transaction_status == psycopg.pq.TransactionStatus.IDLE
+            if idle and going_on:
+                self._kept = len(self._outcomes)
+            if not going_on:
+                break
+        self._leave_open(connection.info.transaction_status != psycopg.pq.TransactionStatus.IDLE)
+        return self.outcome()
+
+    def with_savepoints(self) -> None:
+        """Run all statements within a transaction that goes on; what is not kept is undone in it.
+
+        A savepoint stands for the beginning of what is not committed yet.
+        """
+        whole = is_one_transaction(self._statements)
+        inside = whole
+        self._execute("SAVEPOINT jondel_kept")
+        for number, entry in enumerate(self._statements):
+            words = words_of(entry.text)
+            refusal = why_not_tried_out(entry.text)
+            if refusal:
+                self._fail(entry.text, refusal)
+                break
+            if not whole and words and words[0] in _OPENS | _CLOSES and "TO" not in words:
+                if not self._control(entry, words):
+                    break
+                inside = words[0] in _OPENS
+                continue
+            if not self._one(number):
+                break
+            if not inside and not self._settle():
+                break
+        if not self._failed and (whole or not inside):
+            self._settle(at_the_end=True)
+        if self._failed or (inside and not whole):
+            self._execute("ROLLBACK TO SAVEPOINT jondel_kept")
+            self._leave_open(inside and not whole)
+
+    def _control(self, entry: ScriptStatement, words: Sequence[str]) -> bool:
+        """Do what a statement about transactions does, by savepoints; whether it went well."""
+        self._outcomes.append(Outcome(entry.text, "done"))
+        if words[0] in _OPENS:
+            return True
+        if words[0] in ("ROLLBACK", "ABORT"):
+            self._execute("ROLLBACK TO SAVEPOINT jondel_kept")
+            for number in range(self._kept, len(self._outcomes) - 1):
+                self._outcomes[number] = self._outcomes[number]._replace(fate="undone")
+            self._kept = len(self._outcomes)
+            return True
+        return self._settle()
+
+    def _settle(self, *, at_the_end: bool = False) -> bool:
+        """Have what was done up to here be kept, as at the end of a transaction."""
+        try:
+            self._execute("SAVEPOINT jondel_check")
+            self._execute("SET CONSTRAINTS ALL IMMEDIATE")
+            if not at_the_end:  # what waits for the end of a transaction does so again
+                self._execute("ROLLBACK TO SAVEPOINT jondel_check")
+            self._execute("RELEASE SAVEPOINT jondel_check")
+        except psycopg.errors.QueryCanceled as error:
+            raise Cancelled("stopped") from error
+        except psycopg.Error as error:
+            self._fail("COMMIT", f"{words_with_hint(error)}, found when the transaction was to end")
+            return False
+        self._execute("RELEASE SAVEPOINT jondel_kept")
+        self._execute("SAVEPOINT jondel_kept")
+        self._kept = len(self._outcomes)
+        return True
+
+    def _leave_open(self, is_open: bool) -> None:
+        if is_open and not self._failed:
+            self._notes["it leaves its transaction open: what it wrote there is not kept"] = None
+            self._failed = True
+
+    def _execute(self, sql: str) -> None:
+        self._connection.execute(sql)
+
+    def _fail(self, text: str, message: str, at: int | None = None, seconds: float = 0.0) -> None:
+        self._failed = True
+        error = StatementError(message, at)
+        self._outcomes.append(Outcome(text, "failed", seconds, error=error))
+
+    def _one(self, number: int) -> bool:
+        """Run one statement; whether it went well."""
+        entry, started = self._statements[number], time.perf_counter()
+        if any("\0" in text for text in entry.statement.texts):
+            self._fail(entry.text, "the statement holds a NUL character")
+            return False
+        try:
+            cursor = run(self._connection, "", entry.statement)
+            has_rows = cursor.description is not None
+            if has_rows:
+                sink = self._sink_for(number)
+                if sink is not None:
+                    hand_on(self._connection, cursor, sink)
+        except psycopg.errors.QueryCanceled as error:
+            if "statement timeout" not in str(error):
+                raise
+            self._fail(
+                entry.text, f"it took more than {_LONGEST_SECONDS} s, which is not waited for"
+            )
+            return False
+        except psycopg.Error as error:
+            if self._connection.closed:
+                raise
+            self._fail(entry.text, *_error_of(error, entry), time.perf_counter() - started)
+            return False
+        command = (cursor.statusmessage or "").split()
+        wrote = command[:1] and command[0] in _WRITE_COMMANDS
+        affected = max(0, cursor.rowcount) if wrote else None
+        seconds = time.perf_counter() - started
+        self._outcomes.append(Outcome(entry.text, "done", seconds, affected, None, has_rows))
+        return True
+
+
+def _error_of(error: psycopg.Error, entry: ScriptStatement) -> tuple[str, int | None]:
+    detail = error.diag.message_detail
+    words = words_with_hint(error)
+    if detail:
+        words = f"{words} ({detail.rstrip('.')})"
+    position = error.diag.statement_position
+    if position is None or not position.isdecimal():
+        return words, None
+    marks = [f"${number}" for number in range(1, len(entry.statement.arguments) + 1)]
+    return words, entry.place(entry.statement.place(int(position) - 1, marks))
