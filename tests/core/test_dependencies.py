@@ -32,7 +32,9 @@ _CORE_MAY_IMPORT = {
     "find": {"model", "errors", "engines", "browse", "files"},
     "trail": {"model", "errors", "engines", "browse", "diff", "mirror", "snapshots", "files"},
     "draft": {"model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"},
-    "query": {"model", "errors", "engines", "sql", "snapshots", "diff", "trail", "files"},
+    "query": {
+        *("model", "errors", "engines", "sql", "snapshots", "diff", "trail", "files", "mirror"),
+    },
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
     "formats": {
         *("model", "errors", "engines", "browse", "diff", "snapshots", "trail", "files", "sql"),

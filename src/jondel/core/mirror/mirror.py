@@ -209,10 +209,7 @@ class Mirror:
         document = as_document(delta.schema)
         if before is None or as_document(before.schema) != document:
             changed = True
-            connection.execute(f"CREATE TABLE IF NOT EXISTS {_DOCUMENT}(schema TEXT)")
-            connection.execute(f"CREATE TABLE IF NOT EXISTS {_MARK}(mark TEXT)")
-            connection.execute(f"DELETE FROM {_DOCUMENT}")
-            connection.execute(f"INSERT INTO {_DOCUMENT} VALUES (?)", (document.decode(),))
+            write_document(connection, delta.schema)
         if changed:
             connection.execute(f"DELETE FROM {_MARK}")
             mark = json.dumps(delta.mark, sort_keys=True)
@@ -230,6 +227,15 @@ class Mirror:
 def schema_in(rows: tuple[tuple[Any, ...], ...]) -> Schema | None:
     """The schema that a mirror holds, from the rows of its table for that."""
     return from_document(str(rows[0][0]).encode()) if rows else None
+
+
+def write_document(connection: apsw.Connection, schema: Schema) -> None:
+    """Have a mirror say what it holds."""
+    connection.execute(f"CREATE TABLE IF NOT EXISTS {_DOCUMENT}(schema TEXT)")
+    connection.execute(f"CREATE TABLE IF NOT EXISTS {_MARK}(mark TEXT)")
+    connection.execute(f"DELETE FROM {_DOCUMENT}")
+    document = as_document(schema).decode()
+    connection.execute(f"INSERT INTO {_DOCUMENT} VALUES (?)", (document,))
 
 
 DOCUMENT_STATEMENT = f"SELECT schema FROM {_DOCUMENT}"

@@ -19,7 +19,7 @@ from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.navigator import Reach, Stop
 from jondel.tui.frame.place import AtPosition, AtRow, Place
 from jondel.tui.frame.view import ShownRecord
-from jondel.tui.services.moments import Now
+from jondel.tui.services.moments import Now, origin_of
 from jondel.tui.views.changes.access import current_change, stop_at
 from jondel.tui.views.records.access import records_view
 
@@ -163,9 +163,8 @@ class Links(Feature):
 
     def _go_to_record(self, record: LinkedRecord) -> None:
         place = self.desk.place
-        there = Place(
-            place.moment, place.compare_from, record.table.id, AtPosition(record.position)
-        )
+        moment = origin_of(place.moment)
+        there = Place(moment, place.compare_from, record.table.id, AtPosition(record.position))
         leaving = self._stop(record.table.id)
         self.desk.navigator.go(there, view="records", leaving=leaving, focus=True)
 
@@ -182,7 +181,7 @@ class Links(Feature):
             stack = stack.with_layer(ColumnCondition(column, "is", (value,)))
         state = self._state_of(link.child)._replace(filter=stack, row=0)
         place = self.desk.place
-        there = Place(place.moment, place.compare_from, link.child, sheet=state)
+        there = Place(origin_of(place.moment), place.compare_from, link.child, sheet=state)
         leaving = self._stop(link.child)
         self.desk.navigator.go(there, view="records", leaving=leaving, focus=True)
 

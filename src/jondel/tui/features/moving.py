@@ -11,6 +11,7 @@ from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import Place
 from jondel.tui.frame.view_set import ViewEntry
+from jondel.tui.services.moments import origin_of
 
 _STOPPED_BY_ESCAPE = (
     *("snapshot", "changes", "refresh", "history", "counts", "export", "restore"),
@@ -125,6 +126,8 @@ class Moving(Feature):
             return
         place, way = navigator.destination, navigator.way_back
         there = Place(place.moment, place.compare_from, place.table)
+        if entry.name == "query":
+            there = there._replace(moment=origin_of(place.moment))
         if way and way[-1].view == entry.name and not way[-1].title:
             before = way[-1].place
             if (before.moment, before.table) == (place.moment, place.table):

@@ -173,7 +173,7 @@ class Restoring(Feature):
             return trail.require_step(place.compare_from.number), place.moment
         if isinstance(place.moment, Now):
             return trail.last, place.moment
-        step = trail.require_step(place.moment.number)
+        step = trail.step_at(place.moment)
         if step.before is None:
             return None, place.moment
         return trail.require_step(step.before.number), AtStep(step.number)

@@ -28,6 +28,7 @@ FEATURES = (
     "jondel.tui.features.tallying:Tallying",
     "jondel.tui.features.copying:Copying",
     "jondel.tui.features.statements:Statements",
+    "jondel.tui.features.querying:Querying",
     "jondel.tui.features.open_tables:OpenTables",
     "jondel.tui.features.links:Links",
     "jondel.tui.features.large_values:LargeValues",

@@ -6,6 +6,7 @@ which key does what.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Awaitable, Callable, Iterable, Iterator
 from typing import NamedTuple
 
@@ -17,6 +18,8 @@ from jondel.tui.services.moments import Now
 
 CELL = "cell"
 """The context while a cell is edited in place; otherwise the context is the view's name."""
+BOX = "box"
+"""The context while statements are written in the box of the query view: letters are text there."""
 RECORDS, CHANGES = frozenset({"records"}), frozenset({"changes"})
 EDITING = frozenset({CELL})
 
@@ -44,6 +47,8 @@ class Situation(NamedTuple):
     """Whether what is shown of now may be out of date, for the app never pauses."""
     editing: bool = False
     """Whether a cell is being edited in place."""
+    typing: bool = False
+    """Whether statements are being written in the box of the query view."""
     can_go_back: bool = False
     other_databases: int = 0
     """How many databases are open beside this one."""
@@ -56,7 +61,9 @@ class Situation(NamedTuple):
     @property
     def context(self) -> str:
         """Which commands a key stands for."""
-        return CELL if self.editing else self.view
+        if self.editing:
+            return CELL
+        return BOX if self.typing else self.view
 
 
 def _always(_: Situation) -> str:
@@ -105,7 +112,11 @@ class Command(NamedTuple):
 
     def applies_in(self, context: str) -> bool:
         """Whether it belongs to a context, whether or not it can run there."""
-        return context != CELL if self.contexts is None else context in self.contexts
+        if self.contexts is not None:
+            return context in self.contexts
+        if context == BOX:
+            return not self.keys or any(not is_typed(key) for key in self.keys)
+        return context != CELL
 
     @property
     def key_text(self) -> str:
@@ -114,6 +125,14 @@ class Command(NamedTuple):
 
     def label_in(self, situation: Situation) -> str:
         return self.label_now(situation) if self.label_now is not None else self.label
+
+
+_COMMANDING = re.compile(r".*\+.+|f[0-9]+|escape")
+
+
+def is_typed(key: str) -> bool:
+    """Whether a key does something to a text that is being written, by its name."""
+    return _COMMANDING.fullmatch(key) is None
 
 
 class CommandTable:

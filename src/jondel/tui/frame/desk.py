@@ -283,6 +283,7 @@ class Desk:
             watching=self.follower.watching,
             stale=self.loader.stale_since is not None,
             editing=view is not None and view.is_editing,
+            typing=view is not None and view.is_typing,
             can_go_back=bool(self.navigator.way_back),
             open_tables=view.open_tables if view is not None else 0,
             other_databases=len(self.others),

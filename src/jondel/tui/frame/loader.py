@@ -22,7 +22,16 @@ from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Journey, Reach
 from jondel.tui.frame.place import NotShownHere, Place
 from jondel.tui.frame.view import Arrival
-from jondel.tui.services.moments import NOW, AtStep, GoneStep, Moment, Now, OtherDatabase, StepGone
+from jondel.tui.services.moments import (
+    NOW,
+    AtResult,
+    AtStep,
+    GoneStep,
+    Moment,
+    Now,
+    OtherDatabase,
+    StepGone,
+)
 
 _SHOW_COUNTS_SECONDS = 0.1
 _LONGEST_SECONDS_WITH_OTHER = 2.0
@@ -288,6 +297,9 @@ class Loader:
             self._compare_with_last(state)
             return
         resolved = workspace.trail.resolve(place.moment)
+        if isinstance(resolved, AtResult):
+            self._take_changes(state, Changes(method="same"))
+            return
         if state.changes is None:
             self._show_notice(state, "Comparing …")
         try:

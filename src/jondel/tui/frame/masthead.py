@@ -9,7 +9,7 @@ from jondel.core.browse.display import grouped, line
 from jondel.core.engines.registry import name_of
 from jondel.core.trail.trail import Step
 from jondel.tui.services.early_look import Identity
-from jondel.tui.services.moments import NOW, GoneStep, Now, Resolved
+from jondel.tui.services.moments import NOW, AtResult, GoneStep, Now, Resolved
 from jondel.tui.widgets.bands import Band
 
 _NAME_CHARACTERS, _TITLE_CHARACTERS = 60, 40
@@ -68,6 +68,8 @@ def _moment(state: MastheadState) -> list[tuple[str, str]]:
         title = line(state.at.after.title, _TITLE_CHARACTERS)
         title = "" if state.at.after.title == state.at.after.id else f" · {title}"
         parts.append((f" not live · as of {state.at.after.id}{title} ", "flag"))
+    elif isinstance(state.at, AtResult):
+        parts.append((f" rows of a statement · {line(state.at.title, _TITLE_CHARACTERS)} ", "flag"))
     elif isinstance(state.at, GoneStep):
         parts.append((f" not live · as of s{state.at.number}, which was deleted ", "flag"))
     if not state.live_is_readable:

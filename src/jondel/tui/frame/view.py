@@ -148,6 +148,11 @@ class View(PlainGround, Vertical):
         return False
 
     @property
+    def is_typing(self) -> bool:
+        """Whether letters that are typed are text."""
+        return False
+
+    @property
     def open_tables(self) -> int:
         """How many tables are open."""
         return 0

@@ -12,7 +12,7 @@ from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.values import StoredValue
 from jondel.core.trail.trail import Step
-from jondel.tui.services.moments import AtStep, Moment, Now
+from jondel.tui.services.moments import AtResult, AtStep, Moment, NotAState, Now
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.threads import Job
 from jondel.tui.services.trail import TrailService
@@ -68,7 +68,7 @@ class Comparisons:
             return self._known[step.number][1]
 
         def work(job: Job) -> tuple[Changes, list[Step]]:
-            changes = self._trail.core.step_changes(step, self._scope(), job.uses)
+            changes = self._trail.core.step_changes(step, self.scope, job.uses)
             return changes, self._trail.read_steps()
 
         changes, self._trail.steps = await self._survey.run(work)
@@ -90,7 +90,7 @@ class Comparisons:
         def work(job: Job) -> Changes:
             live = self._survey.live()
             job.uses(live)
-            return self._trail.core.changes(step.after, live, self._scope(), job.uses)
+            return self._trail.core.changes(step.after, live, self.scope, job.uses)
 
         return await self._survey.run(work)
 
@@ -99,18 +99,20 @@ class Comparisons:
         first = self._trail.require_step(start.number)
         if isinstance(end, Now):
             return await self.losses(first)
-        last = self._trail.require_step(end.number)
+        last = self._trail.step_at(end)
         if last.number < first.number:
             first, last = last, first
 
         def work(job: Job) -> Changes:
-            return self._trail.core.changes(first.after, last.after, self._scope(), job.uses)
+            return self._trail.core.changes(first.after, last.after, self.scope, job.uses)
 
         return await self._survey.run(work)
 
     async def from_other(self, open_other: Callable[[], Database], end: Moment) -> Changes:
         """By what another database, as it is now, differs from a moment of this one."""
         source = self._trail.require_source(end)
+        if isinstance(source, AtResult):
+            raise NotAState
 
         def work(job: Job) -> Changes:
             from jondel.core.diff.common_ground import in_terms_of
@@ -123,7 +125,7 @@ class Comparisons:
                 with beside_state(other, self._trail.core, state) as sides:
                     for side in sides:
                         job.uses(side)
-                    changes = compare(*sides, self._scope())
+                    changes = compare(*sides, self.scope)
                     return in_terms_of(changes, self._survey.open(job, source, self._trail.core))
 
         return await self._survey.run(work)
@@ -142,7 +144,9 @@ class Comparisons:
 
         return await self._survey.run(work)
 
-    def _scope(self) -> Scope:
+    @property
+    def scope(self) -> Scope:
+        """What is compared, and how much of it is kept."""
         from jondel.core.diff.compare import Scope  # not needed for the first rows
 
         return Scope(

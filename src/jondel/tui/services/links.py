@@ -22,7 +22,7 @@ from jondel.core.errors import Cancelled, JondelError, RuleInvalid
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import ShownRow
 from jondel.core.trail.project import Project
-from jondel.tui.services.moments import NOW, Moment
+from jondel.tui.services.moments import NOW, AtResult, Moment, origin_of
 from jondel.tui.services.rows import RowService
 
 _COUNTED = 100_000
@@ -83,7 +83,9 @@ class LinkService:
 
     async def nodes_of(self, moment: Moment, table: Table, row: ShownRow) -> list[LinkNode]:
         """The links of a record; their far ends are not read yet."""
-        schema = await self._rows.schema(moment)
+        schema = await self._rows.schema(origin_of(moment))
+        if isinstance(moment, AtResult):
+            schema = Schema((*schema.tables, table))
         nodes: list[LinkNode] = []
         inwards: list[LinkNode] = []
         for link, standing in self.standing(schema).items():
@@ -108,7 +110,7 @@ class LinkService:
             return database.rows.count_matching(child, cells, _COUNTED + 1), None
 
         try:
-            count, record = await self._rows.ask(moment, work)
+            count, record = await self._rows.ask(origin_of(moment), work)
         except Cancelled:
             raise
         except JondelError as error:
@@ -135,13 +137,15 @@ class LinkService:
             pairs = zip(window.positions, window.rows, strict=True)
             return [LinkedRecord(child, position, row) for position, row in pairs]
 
-        node.records = [RecordNode(record) for record in await self._rows.ask(moment, work)]
+        node.records = [
+            RecordNode(record) for record in await self._rows.ask(origin_of(moment), work)
+        ]
 
     async def open_record(self, moment: Moment, node: RecordNode) -> None:
         """Read the links of a record in the tree, and where they lead."""
         if node.links is None:
             record = node.record
-            node.links = await self.nodes_of(moment, record.table, record.row)
+            node.links = await self.nodes_of(origin_of(moment), record.table, record.row)
             for link in node.links:
                 await self.count(moment, link)
 

@@ -23,6 +23,17 @@ class AtStep(NamedTuple):
     number: int
 
 
+class AtResult(NamedTuple):
+    """The rows that a statement gave, as they are kept: a database of one table.
+
+    ``origin`` is the moment that it was asked of, where its links lead.
+    """
+
+    path: str
+    title: str
+    origin: Now | AtStep
+
+
 class OtherDatabase(NamedTuple):
     """Another database that is open, as it is now; one can compare from there."""
 
@@ -38,8 +49,13 @@ class GoneStep:
 
 
 NOW = Now()
-Moment: TypeAlias = Now | AtStep
-Resolved: TypeAlias = Now | Step | GoneStep
+Moment: TypeAlias = Now | AtStep | AtResult
+Resolved: TypeAlias = Now | Step | GoneStep | AtResult
+
+
+def origin_of(moment: Moment) -> Moment:
+    """Where the records are that a record points to: of a statement's rows, what was asked."""
+    return moment.origin if isinstance(moment, AtResult) else moment
 
 
 class StepGone(SnapshotNotFound):
@@ -48,3 +64,10 @@ class StepGone(SnapshotNotFound):
     def __init__(self, number: int) -> None:
         super().__init__(f"s{number} is no longer on the trail; n goes to now")
         self.number = number
+
+
+class NotAState(SnapshotNotFound):
+    """What was asked for needs a state of the database, and there are only a statement's rows."""
+
+    def __init__(self) -> None:
+        super().__init__("these are the rows of a statement, and no state of the database; n: now")

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable
-from typing import TypeAlias, TypeVar
+from pathlib import Path
+from typing import TypeAlias, TypeVar, cast
 
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.trail.trail import Step, Trail
 from jondel.tui.services.early_look import EarlyLook
-from jondel.tui.services.moments import Now
+from jondel.tui.services.moments import AtResult, Now
 from jondel.tui.services.threads import Job, WorkThread
 
-Source: TypeAlias = Now | Step
-"""Where to read: the live database, or the state that a step left."""
+Source: TypeAlias = Now | Step | AtResult
+"""Where to read: the live database, the state that a step left, or the rows of a statement."""
 
 T = TypeVar("T")
 _KEPT_IMAGES = 3
@@ -73,12 +74,16 @@ class MomentReader(WorkThread):
 
         await self.run(work)
 
-    def _image(self, step: Step, trail: Trail | None) -> Database:
-        name = step.after.image
+    def _image(self, source: Step | AtResult, trail: Trail | None) -> Database:
+        name = source.path if isinstance(source, AtResult) else source.after.image
         database = self._images.pop(name, None)
-        if database is None:
+        if database is None and isinstance(source, AtResult):
+            from jondel.core.query.results import open_result  # most people ask nothing
+
+            database = open_result(Path(source.path), source.title)
+        elif database is None:
             assert trail is not None, "steps come from a trail"
-            database = trail.open(step.after)
+            database = trail.open(cast(Step, source).after)
         self._images[name] = database
         while len(self._images) > _KEPT_IMAGES:
             self._images.popitem(last=False)[1].close()

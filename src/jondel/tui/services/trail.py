@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, TypeVar
 from jondel.core.files.small_files import SmallFile
 from jondel.core.snapshots.catalogue import Trigger
 from jondel.core.trail.trail import Step, Trail
-from jondel.tui.services.moments import GoneStep, Moment, Now, Resolved, StepGone
+from jondel.tui.services.moments import (
+    AtResult,
+    AtStep,
+    GoneStep,
+    Moment,
+    NotAState,
+    Now,
+    Resolved,
+    StepGone,
+)
 from jondel.tui.services.readers import MomentReader, Source
 from jondel.tui.services.threads import Job
 from jondel.tui.services.unseen import UnseenSteps
@@ -62,7 +71,7 @@ class TrailService:
 
     def resolve(self, moment: Moment) -> Resolved:
         """What a moment is on the trail as it is now."""
-        if isinstance(moment, Now):
+        if isinstance(moment, Now | AtResult):
             return moment
         found = next((step for step in self.steps if step.number == moment.number), None)
         return found if found is not None else GoneStep(moment.number)
@@ -73,6 +82,12 @@ class TrailService:
         if isinstance(resolved, GoneStep):
             raise StepGone(resolved.number)
         return resolved
+
+    def step_at(self, moment: AtStep | AtResult) -> Step:
+        """The step that a moment is. Raises ``StepGone``, and ``NotAState`` where it is none."""
+        if isinstance(moment, AtResult):
+            raise NotAState
+        return self.require_step(moment.number)
 
     def require_step(self, number: int) -> Step:
         """A step by its number. Raises ``StepGone``."""

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from jondel.core.verify.actions import Action
     from jondel.tui.services.drafts import DraftService
     from jondel.tui.services.links import LinkService
+    from jondel.tui.services.query import QueryService
 
 
 class Workspace:
@@ -65,6 +66,7 @@ class Workspace:
         self._layout_file: DeskLayoutFile | None = None
         self._links: LinkService | None = None
         self._drafts: DraftService | None = None
+        self._query: QueryService | None = None
 
     def close(self) -> None:
         """Stop all work and let go of everything."""
@@ -73,6 +75,8 @@ class Workspace:
         self.rows.close()
         if self._drafts is not None:
             self._drafts.close()
+        if self._query is not None:
+            self._query.close()
         self._survey.close(trail.close if trail is not None else None)
 
     # Loaded when they are first used, for the first rows do without
@@ -128,6 +132,17 @@ class Workspace:
 
             self._drafts = DraftService(self.location, self.rows, self.writing)
         return self._drafts
+
+    @property
+    def query(self) -> QueryService:
+        """The statements that a person runs."""
+        if self._query is None:
+            from jondel.tui.services.query import QueryService
+
+            self._query = QueryService(
+                self.location, self.target, self.trail, self.comparisons, self.writing
+            )
+        return self._query
 
     @property
     def drafts_if_used(self) -> DraftService | None:

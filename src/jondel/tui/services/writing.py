@@ -80,7 +80,7 @@ class Writing:
         """Undo the change of one record between a step and a later one, or now."""
         from jondel.core.trail.restore import take_back_record
 
-        end = None if isinstance(after, Now) else self._trail.require_step(after.number)
+        end = None if isinstance(after, Now) else self._trail.step_at(after)
 
         def work(live: Callable[[], Database], stopping: Stopping) -> Restored:
             database = live()
@@ -117,7 +117,7 @@ class Writing:
         """The first statements that taking a record's change back would run, and how many."""
         from jondel.core.trail.restore import plan_of_taking_back_record
 
-        end = None if isinstance(after, Now) else self._trail.require_step(after.number)
+        end = None if isinstance(after, Now) else self._trail.step_at(after)
         return await self._planned(
             most,
             lambda live, stopping: plan_of_taking_back_record(

@@ -19,4 +19,11 @@ VIEWS = (
         "Changes: what was written",
         "jondel.tui.views.changes.view:ChangesView",
     ),
+    ViewEntry(
+        "query",
+        "Q",
+        "Query",
+        "Query: ask the database, and try out what writes",
+        "jondel.tui.views.query.view:QueryView",
+    ),
 )

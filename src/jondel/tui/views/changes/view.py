@@ -15,7 +15,14 @@ from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.place import AtKey, Place
 from jondel.tui.frame.view import Arrival, NothingShown, Shown, ShownChange, View
-from jondel.tui.services.moments import AtStep, GoneStep, Now, OtherDatabase
+from jondel.tui.services.moments import (
+    AtResult,
+    AtStep,
+    GoneStep,
+    Now,
+    OtherDatabase,
+    Resolved,
+)
 from jondel.tui.views.changes.change_list import ChangeList
 from jondel.tui.widgets.bands import Band
 
@@ -137,6 +144,8 @@ class ChangesView(View):
         """What an empty list means."""
         resolve = self._desk.workspace.trail.resolve
         at = resolve(place.moment)
+        if isinstance(at, AtResult):
+            return "These are the rows of a statement; nothing is compared with them. n: now."
         if isinstance(place.compare_from, OtherDatabase):
             return f"Nothing differs between {place.compare_from.name} and {_name(at)}."
         if place.compare_from is not None:
@@ -203,9 +212,11 @@ class ChangesView(View):
         desk.show_card()
 
 
-def _name(at: Now | Step | GoneStep) -> str:
+def _name(at: Resolved) -> str:
     if isinstance(at, Now):
         return "now"
+    if isinstance(at, AtResult):
+        return "the rows of a statement"
     if isinstance(at, GoneStep):
         return f"s{at.number}"
     title = "" if at.after.title == at.after.id else f" {safe_name(at.after.title)}"

@@ -1,0 +1,463 @@
+"""Runs what is in the box of the query view and keeps it on the tape, as awaitable calls."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import time
+from collections.abc import AsyncGenerator, Callable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+
+from jondel.core.engines.protocol import CommitMark, Database
+from jondel.core.engines.registry import dialect_of
+from jondel.core.errors import (
+    JondelError,
+    RecordsMovedOn,
+    StatementFailed,
+    StatementRefused,
+)
+from jondel.core.model.changes import Changes, ChangeSummary
+from jondel.core.model.outcomes import (
+    Outcome,
+    ResultColumn,
+    ScriptOutcome,
+    ScriptStatement,
+    StatementError,
+)
+from jondel.core.model.values import ShownRow, StoredValue
+from jondel.core.query.reading import may_write
+from jondel.core.query.rehearsal import rehearsed
+from jondel.core.query.results import FIRST_LIMIT, ResultFile
+from jondel.core.query.scripts import Script
+from jondel.core.query.tape import Entry, How, Tape
+from jondel.core.query.writing import write_script
+from jondel.core.snapshots.catalogue import Snapshot
+from jondel.core.trail.project import Project
+from jondel.core.trail.step_statements import stream_at
+from jondel.core.trail.trail import Step
+from jondel.tui.services.comparisons import Comparisons
+from jondel.tui.services.moments import AtResult, AtStep, Moment, NotAState, Now
+from jondel.tui.services.readers import MomentReader
+from jondel.tui.services.threads import Job, WorkThread
+from jondel.tui.services.trail import TrailService
+from jondel.tui.services.writing import Writing
+
+if TYPE_CHECKING:
+    from jondel.core.sql.dialect import Dialect
+
+_numbers = itertools.count(1)
+_PROGRESS_SECONDS = 0.2
+
+
+class FirstRows(NamedTuple):
+    """The first rows of a statement that is still running."""
+
+    number: int
+    columns: Sequence[ResultColumn]
+    rows: Sequence[ShownRow]
+
+
+class RowsSoFar(NamedTuple):
+    """How many rows a statement has given that is still running."""
+
+    rows: int
+
+
+RunEvent: TypeAlias = FirstRows | RowsSoFar | Entry
+
+
+class Rehearsed(NamedTuple):
+    """A script that was tried out: its entries, and what it would change."""
+
+    script: Script
+    values: Mapping[str, StoredValue]
+    entries: Sequence[Entry]
+    changes: Changes
+    since: CommitMark | None
+    moment: Moment
+
+    @property
+    def failed(self) -> bool:
+        return any(entry.error is not None for entry in self.entries)
+
+
+class MovedOn(NamedTuple):
+    """The app has written since a rehearsal: what it would change now."""
+
+    again: Rehearsed
+    differs: bool
+
+
+class _Asked(NamedTuple):
+    """One statement that is run of a script: its number there, and what it is asked of."""
+
+    number: int
+    statement: ScriptStatement
+    values: Mapping[str, StoredValue]
+    moment: Moment
+    name: str
+    limit: int | None
+
+
+class QueryService:
+    """Every coroutine may raise ``JondelError``. One thread runs statements, one keeps the tape."""
+
+    def __init__(
+        self,
+        location: str,
+        target: str,
+        trail: TrailService,
+        comparisons: Comparisons,
+        writing: Writing,
+    ) -> None:
+        self._location = location
+        self._trail = trail
+        self._comparisons = comparisons
+        self._writing = writing
+        self._reader = MomentReader("query", target)
+        self._keeper = WorkThread("tape")
+        self._tape = Tape(location)
+        self._project = Project(location)
+
+    def close(self) -> None:
+        """Stop what runs, and let go of everything."""
+        self._reader.close()
+        self._keeper.close(self._tape.close)
+
+    def dialect(self, moment: Moment) -> Dialect:
+        """The SQL that is understood at a moment."""
+        return dialect_of(self._location if isinstance(moment, Now) else None)
+
+    def allow_lock(self, allowed: bool) -> None:
+        """Have the live database read under a lock where nothing else helps, or no more."""
+        self._reader.lock = allowed
+
+    # The tape
+
+    async def entries(self, most: int, before: int | None = None) -> list[Entry]:
+        """The latest entries, oldest first."""
+        return await self._keeper.run(lambda _: self._tape.entries(most, before))
+
+    async def search(self, words: str) -> list[Entry]:
+        """Entries whose statement holds some words."""
+        return await self._keeper.run(lambda _: self._tape.search(words))
+
+    async def delete(self, number: int) -> None:
+        """Remove an entry."""
+        await self._keeper.run(lambda _: self._tape.delete(number))
+
+    async def pin(self, number: int, pinned: bool) -> Entry | None:
+        """Have an entry stay whatever comes, or not."""
+        return await self._changed(number, pinned=int(pinned))
+
+    async def _changed(self, number: int, **values: object) -> Entry | None:
+        def work(_: Job) -> Entry | None:
+            self._tape.change(number, **values)
+            return self._tape.entry(number)
+
+        return await self._keeper.run(work)
+
+    async def values_given(self) -> dict[str, StoredValue]:
+        """The value that each parameter had when it was given last."""
+        return await self._keeper.run(lambda _: self._tape.values_given())
+
+    def result_of(self, entry: Entry, origin: Moment) -> AtResult:
+        """The rows of an entry, as a moment."""
+        asked_of = entry.moment or "now"
+        title = f"{asked_of}, {entry.asked_at.astimezone():%d %b %H:%M:%S}"
+        origin = origin if isinstance(origin, Now | AtStep) else origin.origin
+        return AtResult(str(self._tape.result_path(entry.number)), title, origin)
+
+    # Settings
+
+    def enforces_foreign_keys(self) -> bool:
+        """Whether foreign keys are enforced for what is run. Raises ``RuleInvalid``."""
+        return self._project.enforces_foreign_keys()
+
+    def enforce_foreign_keys(self, enforced: bool) -> str:
+        """Keep that; returns the file it is kept in. Raises ``RuleInvalid``."""
+        return str(self._project.enforce_foreign_keys(enforced))
+
+    # Reading
+
+    def writes(self, script: Script, moment: Moment) -> bool:
+        """Whether a script may write."""
+        dialect = self.dialect(moment)
+        return any(may_write(piece.text, dialect) for piece in script.pieces)
+
+    async def read(
+        self,
+        script: Script,
+        values: Mapping[str, StoredValue],
+        moment: Moment,
+        limit: int | None = FIRST_LIMIT,
+    ) -> AsyncGenerator[RunEvent, None]:
+        """Run statements that only read, and give what comes of them as it comes.
+
+        Raises:
+            StatementRefused: one would write.
+        """
+        statements = script.with_values(values)
+        name = self._name_of(moment)
+
+        def work(job: Job, send: Callable[[RunEvent], None]) -> None:
+            run: int | None = None
+            for number, statement in enumerate(statements):
+                asked = _Asked(number, statement, values, moment, name, limit)
+                entry = self._read_one(job, send, asked, run)
+                run = run or entry.run
+                send(entry)
+                if entry.error is not None:
+                    for left in statements[number + 1 :]:
+                        send(self._add(Outcome(left.text, "not run"), run, name, "read", values))
+                    return
+
+        async for event in self._reader.stream(work):
+            yield event
+
+    def _read_one(
+        self, job: Job, send: Callable[[RunEvent], None], asked: _Asked, run: int | None
+    ) -> Entry:
+        told = [time.monotonic()]
+
+        def progress(rows: int) -> None:
+            if time.monotonic() - told[0] > _PROGRESS_SECONDS:
+                told[0] = time.monotonic()
+                send(RowsSoFar(rows))
+
+        database = self._database(job, asked.moment)
+        result = ResultFile(
+            self._new_path(),
+            asked.limit,
+            lambda columns, rows: send(FirstRows(asked.number, columns, rows)),
+            progress,
+            database.schema(),
+        )
+        started = time.perf_counter()
+        try:
+            stream_at(
+                self._trail.core,
+                lambda: database,
+                asked.statement.statement,
+                result,
+                None if isinstance(asked.moment, Now) else asked.name,
+                job.uses,
+            )
+        except StatementFailed as error:
+            result.discard()
+            at = None if error.at is None else asked.statement.place(error.at)
+            failed = StatementError(str(error), at)
+            seconds = time.perf_counter() - started
+            outcome = Outcome(asked.statement.text, "failed", seconds, error=failed)
+            return self._add(outcome, run, asked.name, "read", asked.values)
+        except BaseException:
+            result.discard()
+            raise
+        outcome = Outcome(
+            asked.statement.text, "done", time.perf_counter() - started, has_rows=True
+        )
+        return self._add(outcome, run, asked.name, "read", asked.values, result)
+
+    def _database(self, job: Job, moment: Moment) -> Database:
+        return self._reader.open(job, self._trail.require_source(moment), self._trail.if_opened)
+
+    def _new_path(self) -> Path:
+        folder = self._tape.result_path(0).parent
+        return folder / f"new-{os.getpid()}-{next(_numbers)}.db"
+
+    def _add(
+        self,
+        outcome: Outcome,
+        run: int | None,
+        name: str,
+        how: How,
+        values: Mapping[str, StoredValue],
+        result: ResultFile | None = None,
+        *,
+        step: int | None = None,
+        summary: str = "",
+        notes: Sequence[str] = (),
+    ) -> Entry:
+        """Add an entry, with its rows; called in the thread that runs statements."""
+        has_rows = result is not None and result.was_begun
+        with Tape(self._location).opened() as tape:
+            entry = tape.add(
+                outcome,
+                run=run,
+                moment=name,
+                how=how,
+                parameters=values,
+                rows=result.rows if has_rows and result is not None else None,
+                complete=result.complete if result is not None else True,
+                step=step,
+                summary=summary,
+                notes=notes,
+            )
+            if has_rows and result is not None:
+                result.path.replace(tape.result_path(entry.number))
+        return entry
+
+    def _name_of(self, moment: Moment) -> str:
+        """How an entry names the moment that it was asked of."""
+        if isinstance(moment, AtResult):
+            raise NotAState
+        return "" if isinstance(moment, Now) else self._trail.step_at(moment).after.id
+
+    # Trying out, and writing
+
+    async def rehearse(
+        self, script: Script, values: Mapping[str, StoredValue], moment: Moment
+    ) -> Rehearsed:
+        """Try a script out, at now or at a step; nothing is written."""
+        name, foreign_keys = self._name_of(moment), self.enforces_foreign_keys()
+        scope = self._comparisons.scope
+        statements = script.with_values(values)
+
+        def work(job: Job) -> Rehearsed:
+            from jondel.core.diff.compare import compare
+
+            state: Snapshot | Database = (
+                self._database(job, moment)
+                if isinstance(moment, Now)
+                else self._trail.step_at(moment).after
+            )
+            results: dict[int, ResultFile] = {}
+            try:
+                with rehearsed(
+                    self._trail.core,
+                    state,
+                    statements,
+                    self._sinks(results),
+                    foreign_keys=foreign_keys,
+                    opened=job.uses,
+                ) as rehearsal:
+                    changes = compare(rehearsal.before, rehearsal.after, scope)
+                outcome, since = rehearsal.outcome, rehearsal.since
+                entries = self._add_all(outcome, name, "rehearsed", values, results, changes)
+            except BaseException:
+                for result in results.values():
+                    result.discard()
+                raise
+            return Rehearsed(script, values, entries, changes, since, moment)
+
+        return await self._reader.run(work)
+
+    async def write(
+        self,
+        script: Script,
+        values: Mapping[str, StoredValue],
+        since: CommitMark | None = None,
+        rehearsal: Rehearsed | None = None,
+    ) -> Sequence[Entry]:
+        """Run a script for real; what it writes is a step.
+
+        Raises:
+            RecordsMovedOn: something was committed since; nothing was run.
+            WriteRefused: nothing is to be written.
+        """
+        self._writing.require_allowed()
+        foreign_keys = self.enforces_foreign_keys()
+        statements = script.with_values(values)
+
+        def work(job: Job) -> tuple[Sequence[Entry], list[Step]]:
+            live = self._reader.live()
+            job.uses(live)
+            results: dict[int, ResultFile] = {}
+            trail = self._trail.core
+            try:
+                done = write_script(
+                    trail,
+                    live,
+                    statements,
+                    self._sinks(results),
+                    foreign_keys=foreign_keys,
+                    since=since,
+                )
+            except BaseException:
+                for result in results.values():
+                    result.discard()
+                raise
+            job.see_through()
+            steps = self._trail.read_steps()
+            changes = None
+            step = next((s for s in steps if s.number == done.step), None)
+            if step is not None:
+                changes = trail.step_changes(step, self._comparisons.scope, job.uses)
+                steps = self._trail.read_steps()
+            outcome = done.outcome
+            if done.why:
+                outcome = outcome._replace(notes=(*outcome.notes, done.why))
+            entries = self._add_all(
+                outcome, "", "written", values, results, changes, step=done.step
+            )
+            if rehearsal is not None:
+                with Tape(self._location).opened() as tape:
+                    for entry in rehearsal.entries:
+                        tape.delete(entry.number)
+            self._trail.make_room()
+            return entries, steps
+
+        entries, self._trail.steps = await self._reader.run_to_an_end(work)
+        return entries
+
+    async def write_rehearsed(self, rehearsal: Rehearsed) -> Sequence[Entry] | MovedOn:
+        """Run a script for real that was tried out, unless something was committed since that
+        has it change something else."""
+        try:
+            return await self.write(rehearsal.script, rehearsal.values, rehearsal.since, rehearsal)
+        except RecordsMovedOn:
+            again = await self.rehearse(rehearsal.script, rehearsal.values, rehearsal.moment)
+            for entry in rehearsal.entries:
+                await self.delete(entry.number)
+            return MovedOn(again, again.changes != rehearsal.changes)
+
+    async def drop(self, rehearsal: Rehearsed) -> list[Entry]:
+        """A script that was tried out is not wanted."""
+        changed = [await self._changed(e.number, how="dropped") for e in rehearsal.entries]
+        return [entry for entry in changed if entry is not None]
+
+    def _sinks(self, results: dict[int, ResultFile]) -> Callable[[int], ResultFile]:
+        def sink_for(number: int) -> ResultFile:
+            results[number] = ResultFile(self._new_path())
+            return results[number]
+
+        return sink_for
+
+    def _add_all(
+        self,
+        outcome: ScriptOutcome,
+        name: str,
+        how: How,
+        values: Mapping[str, StoredValue],
+        results: dict[int, ResultFile],
+        changes: Changes | None,
+        *,
+        step: int | None = None,
+    ) -> list[Entry]:
+        entries: list[Entry] = []
+        last = len(outcome.outcomes) - 1
+        summary = ""
+        if changes is not None:
+            summary = ChangeSummary.of(changes).counts.marked()
+            if changes.schema_changes:
+                summary = f"{summary} schema".strip()
+        for number, one in enumerate(outcome.outcomes):
+            entry = self._add(
+                one,
+                entries[0].run if entries else None,
+                name,
+                how,
+                values,
+                results.get(number),
+                step=step,
+                summary=summary if number == last else "",
+                notes=outcome.notes if number == last else (),
+            )
+            entries.append(entry)
+        return entries
+
+
+def refused_for_writing(error: JondelError) -> bool:
+    """Whether a statement that was to read only would write."""
+    return isinstance(error, StatementRefused) and "would write" in str(error)

@@ -1,0 +1,1 @@
+"""Query: the tape of statements and what came of them, and the box that they are written in."""
