@@ -21,6 +21,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from urllib.parse import quote, unquote
 
 ROOT = Path(__file__).resolve().parent.parent
 PROGRAMS = {"Xvfb": "xvfb", "xterm": "xterm", "xdotool": "xdotool", "import": "imagemagick"}
@@ -47,6 +48,21 @@ class Picture:
 
 # `a Return` is the first action, book a berth; each Down goes to the next one.
 _TWO_STEPS = "s a Return s ] a Down Down Return s"
+_TYPE = "type="
+
+
+def typed(text: str) -> str:
+    """What types a text, among the keys of a picture."""
+    return " Return ".join(_TYPE + quote(line) for line in text.split("\n"))
+
+
+_ASK = typed(
+    "SELECT bo.id, b.name, bo.status, bo.total\n"
+    "FROM bookings bo JOIN boats b ON b.id = bo.boat_id\n"
+    "WHERE bo.total > 200"
+)
+_TRY = typed("UPDATE bookings SET status = 'held' WHERE id < 4")
+
 PICTURES = {
     "records": Picture("s a Return t b o o k Return End"),
     "changes": Picture(f"{_TWO_STEPS} ["),
@@ -64,6 +80,7 @@ PICTURES = {
     "write": Picture("t b o a t s Return Right e 1 2 Return Down Delete W s"),
     "open": Picture("Down Down", command=()),
     "compared": Picture("a Return a Down Down Return ctrl+o Return F3 M"),
+    "query": Picture(f"Q {_ASK} ctrl+g F7 Delete {_TRY} ctrl+g"),
     "server": Picture(
         "t b o o k Return w a Return ] c",
         command=("demo", "--clock", CLOCK, "--engine", "postgresql"),
@@ -170,8 +187,12 @@ def take(picture: Picture, path: Path, environment: dict[str, str], home: str) -
         window = wait_for_window(environment)
         settle(window, environment, least=picture.waits)
         for key in picture.keys.split():
-            name = {"[": "bracketleft", "]": "bracketright"}.get(key, key)
-            xdotool(environment, "key", "--window", window, name)
+            if key.startswith(_TYPE):
+                text = unquote(key.removeprefix(_TYPE))
+                xdotool(environment, "type", "--delay", "20", "--window", window, text)
+            else:
+                name = {"[": "bracketleft", "]": "bracketright"}.get(key, key)
+                xdotool(environment, "key", "--window", window, name)
             settle(window, environment)
         time.sleep(1.0)
         settle(window, environment)

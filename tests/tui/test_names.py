@@ -21,6 +21,7 @@ _MEANT_ONES = {
     "get_theme_variable_defaults",
     "_fatal_error",
     *("replace", "edit"),  # through which all that is put into a field goes
+    "get_line",  # which the toolkit has for this: a line in colours
 }
 
 

@@ -11,6 +11,8 @@ from jondel.tui.frame.feature import Feature
 from jondel.tui.views.query.access import query_view
 
 if TYPE_CHECKING:
+    from jondel.core.model.values import StoredValue
+    from jondel.core.query.scripts import Script
     from jondel.tui.views.query.view import QueryView
 
 _TAPE = frozenset({"query"})
@@ -51,7 +53,7 @@ class Querying(Feature):
             keys=("ctrl+s",),
             contexts=_BOTH,
             refusal=_needs_writing,
-            footer_rank=lambda _: 88,
+            footer_rank=lambda s: 95 if s.tried_out else 0,
         )
         yield run(
             id="query.rehearse",
@@ -121,7 +123,17 @@ class Querying(Feature):
 
     @property
     def _view(self) -> QueryView:
-        return query_view(self.desk)
+        view = query_view(self.desk)
+        view.ask_values = self._ask_values
+        return view
+
+    async def _ask_values(self, script: Script) -> dict[str, StoredValue] | None:
+        if not script.parameters:
+            return {}
+        from jondel.tui.dialogs.parameters import ParametersDialog
+
+        known = await self.desk.workspace.query.values_given()
+        return await self.desk.ask(ParametersDialog(script.parameters, known))
 
     async def _enter(self) -> None:
         await self._view.enter()

@@ -47,6 +47,8 @@ class Situation(NamedTuple):
     """Whether what is shown of now may be out of date, for the app never pauses."""
     editing: bool = False
     """Whether a cell is being edited in place."""
+    tried_out: bool = False
+    """Whether there is something that was tried out and can be written."""
     typing: bool = False
     """Whether statements are being written in the box of the query view."""
     can_go_back: bool = False
@@ -115,7 +117,7 @@ class Command(NamedTuple):
         if self.contexts is not None:
             return context in self.contexts
         if context == BOX:
-            return not self.keys or any(not is_typed(key) for key in self.keys)
+            return any(not is_typed(key) for key in self.keys)
         return context != CELL
 
     @property

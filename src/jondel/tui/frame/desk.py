@@ -284,6 +284,7 @@ class Desk:
             stale=self.loader.stale_since is not None,
             editing=view is not None and view.is_editing,
             typing=view is not None and view.is_typing,
+            tried_out=view is not None and view.has_tried_out,
             can_go_back=bool(self.navigator.way_back),
             open_tables=view.open_tables if view is not None else 0,
             other_databases=len(self.others),

@@ -153,6 +153,11 @@ class View(PlainGround, Vertical):
         return False
 
     @property
+    def has_tried_out(self) -> bool:
+        """Whether there is something that was tried out and can be written."""
+        return False
+
+    @property
     def open_tables(self) -> int:
         """How many tables are open."""
         return 0

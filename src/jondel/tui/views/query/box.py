@@ -38,6 +38,7 @@ class StatementBox(TextBox):
     def __init__(self, dialect: Dialect, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self.dialect = dialect
+        self.highlight_cursor_line = False  # its ink would cover ours
 
     # The text by characters
 

@@ -25,7 +25,7 @@ from jondel.tui.widgets.sheet.source import RowSource
 from jondel.tui.widgets.styles import ink
 
 _MOST_STATEMENT_LINES = 14
-_FEWEST_ROWS = 3
+_FEWEST_ROWS = 1
 _LIST_LINES = 16
 
 
@@ -135,12 +135,16 @@ class EntryBlock(PlainGround, Vertical, can_focus=True):
 
     async def show_rows(self, source: RowSource, most: int) -> Sheet:
         """Show rows of the statement; ``most`` lines at once."""
+        was_there = self.sheet is not None
         if self.sheet is None:
             self.sheet = Sheet()
             await self._replace(self.sheet)
         height = max(_FEWEST_ROWS, min(source.extent.rows, most)) + HEAD_LINES + 1
         self.sheet.styles.height = height
-        self.sheet.show(source)
+        if was_there:
+            self.sheet.show_again(source)
+        else:
+            self.sheet.show(source)
         return self.sheet
 
     async def show_changes(self, changes: Changes, nothing: str) -> None:

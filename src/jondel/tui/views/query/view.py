@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from contextlib import aclosing
+from datetime import datetime
 from functools import partial
 
 from textual import events
@@ -16,7 +17,7 @@ from jondel.core.browse.display import grouped
 from jondel.core.errors import JondelError, StatementRefused, TargetError
 from jondel.core.model.changes import Changes
 from jondel.core.model.values import StoredValue
-from jondel.core.query.results import FIRST_LIMIT, RESULT
+from jondel.core.query.results import FIRST_LIMIT, RESULT, table_of
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
 from jondel.core.sql.dialect import Dialect
@@ -39,7 +40,9 @@ from jondel.tui.views.query.entry_block import EntryBlock, shown_of
 from jondel.tui.views.query.outcome_words import records_words
 from jondel.tui.views.records.table_rows import TableRows
 from jondel.tui.widgets.bands import Band
+from jondel.tui.widgets.sheet.headings import columns_of
 from jondel.tui.widgets.sheet.sheet import Sheet
+from jondel.tui.widgets.sheet.source import ListedRows
 
 _FIRST_ENTRIES = 60
 _RUN = "query-run"
@@ -85,7 +88,10 @@ class QueryView(View):
         """What the runs of this session would change, by the number of their last entry."""
         self.rehearses = True
         """Whether what writes is tried out first."""
-        self._limit: int | None = FIRST_LIMIT
+        self.ask_values: Callable[[Script], Awaitable[dict[str, StoredValue] | None]]
+        """Asks for values of a script's parameters; None where the person gives none."""
+        self._preview: EntryBlock | None = None
+        """The entry whose rows are still coming."""
 
     @property
     def _query(self) -> QueryService:
@@ -107,6 +113,10 @@ class QueryView(View):
     def is_typing(self) -> bool:
         """Whether the box has the keys."""
         return self.box.has_focus
+
+    @property
+    def has_tried_out(self) -> bool:
+        return self._rehearsal is not None
 
     @property
     def moment(self) -> Moment:
@@ -173,14 +183,11 @@ class QueryView(View):
                  ("  anything else leaves it at that", "dim")]
             )  # fmt: skip
             return
-        modes = [("  writes are tried out first" if self.rehearses else "  writes at once", "dim")]
+        writing = "what writes is tried out first" if self.rehearses else "what writes is written"
         if self._desk.workspace.writing.read_only:
-            modes = [("  read-only", "dim")]
-        self._state.show([(" Ctrl+G runs it", "plain"), *modes], [(self._keys_words(), "dim")])
-
-    @staticmethod
-    def _keys_words() -> str:
-        return "Ctrl+L all · F4 files · Esc tape "
+            writing = "read-only: what writes is only tried out"
+        there = "Esc to the tape " if self.box.has_focus else "Esc to the box "
+        self._state.show([(" Ctrl+G runs it", "plain"), (f" · {writing}", "dim")], [(there, "dim")])
 
     def show_draft(self) -> None:
         self._show_state()
@@ -213,6 +220,7 @@ class QueryView(View):
         self._show_state()
 
     def on_descendant_focus(self, event: events.DescendantFocus) -> None:
+        self._show_state()
         self._desk.show_surroundings()
         self._desk.show_card()
 
@@ -372,7 +380,7 @@ class QueryView(View):
         if not script.pieces:
             self._desk.say("there is no statement here; type one and press Ctrl+G")
             return
-        values = await self._asked_for(script)
+        values = await self.ask_values(script)
         if values is None:
             return
         self._rehearsal = None
@@ -397,15 +405,9 @@ class QueryView(View):
                     await self._write(script, values)
         except (StatementRefused, TargetError) as error:
             desk.say_problem(error)
-
-    async def _asked_for(self, script: Script) -> dict[str, StoredValue] | None:
-        """Values for the parameters of a script; None where the person gives none."""
-        if not script.parameters:
-            return {}
-        from jondel.tui.dialogs.parameters import ParametersDialog
-
-        known = await self._query.values_given()
-        return await self._desk.ask(ParametersDialog(script.parameters, known))
+        finally:
+            if self._preview is not None and self.is_attached:
+                desk.start(self._drop_preview, "query-tape")
 
     def _being_run(self, words: str) -> _BeingRun:
         return _BeingRun(self, words)
@@ -426,22 +428,48 @@ class QueryView(View):
                 elif isinstance(event, RowsSoFar):
                     self.say_running(f"running … {grouped(event.rows)} rows so far")
                 else:
-                    await self._first_rows(event)
+                    await self._preview_rows(event, script)
 
-    async def _first_rows(self, event: FirstRows) -> None:
-        """The first rows are there while the others still come."""
+    async def _preview_rows(self, event: FirstRows, script: Script) -> None:
+        """Show the first rows while the others still come."""
+        text = script.pieces[event.number].text
+        now = datetime.now().astimezone()
+        block = self._preview = EntryBlock(Entry(0, now, 0, text, "", "read", "done", 0.0))
+        self._fold_earlier(run=0)
+        await self.tape.mount(block)
+        await block.unfold()
+        columns = columns_of(table_of(event.columns))
+        await block.show_rows(ListedRows(columns, event.rows), self._most_rows)
+        self.tape.scroll_end(animate=False)
 
     async def _added(self, entry: Entry) -> EntryBlock:
-        for block in self._blocks[-3:]:
-            if block.is_open and not block.entry.pinned and block.entry.run != entry.run:
-                block.fold()
-        block = EntryBlock(entry)
-        self._blocks.append(block)
-        await self.tape.mount(block)
-        await self._unfold(block)
+        block, self._preview = self._preview, None
+        if block is not None and entry.rows is None:
+            await block.remove()
+            block = None
+        if block is None:
+            self._fold_earlier(entry.run)
+            block = EntryBlock(entry)
+            self._blocks.append(block)
+            await self.tape.mount(block)
+            await self._unfold(block)
+        else:
+            block.show(entry)
+            self._blocks.append(block)
+            await self._show_rows(block)
         self.tape.scroll_end(animate=False)
         self._show_state()
         return block
+
+    def _fold_earlier(self, run: int) -> None:
+        for block in self._blocks[-3:]:
+            if block.is_open and not block.entry.pinned and block.entry.run != run:
+                block.fold()
+
+    async def _drop_preview(self) -> None:
+        block, self._preview = self._preview, None
+        if block is not None:
+            await block.remove()
 
     async def _rehearse(self, script: Script, values: dict[str, StoredValue]) -> None:
         rehearsal = await self._query.rehearse(script, values, self.moment)
