@@ -15,7 +15,7 @@ class Dialect(NamedTuple):
     their parenthesis. ``after_column`` is what can follow a column, the likely first, and
     ``after_not`` what can follow NOT there. Where ``folds`` is true, names with capitals need
     quotes. ``lexis`` is how its text becomes tokens, ``forms`` how it
-    writes values.
+    writes values. Tables in the schemas that are ``searched`` go by their name alone.
     """
 
     reserved: frozenset[str]
@@ -25,3 +25,4 @@ class Dialect(NamedTuple):
     folds: bool = False
     lexis: Lexis = PLAIN
     forms: LiteralForms = FORMS
+    searched: frozenset[str] = frozenset()

@@ -41,5 +41,6 @@ DIALECT = Dialect(
     ("IN (", "LIKE", "ILIKE", "BETWEEN", "NULL"),
     folds=True,
     lexis=Lexis(nested_comments=True, dollar_quotes=True, escapes=True, more_quotes=False),
+    searched=frozenset({"public"}),
     forms=LiteralForms("'\\x{}'::bytea", "'Infinity'::float8", "'NaN'::float8", raw_controls=True),
 )
