@@ -30,7 +30,12 @@ if TYPE_CHECKING:  # not needed to look at a database
         Tally,
     )
     from jondel.core.model.filters import Arrangement, Condition
-    from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
+    from jondel.core.model.outcomes import (
+        ResultSink,
+        ScriptOutcome,
+        ScriptStatement,
+        StatementError,
+    )
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import Cells, RowWrite, SequenceState, WritePlan
 
@@ -343,6 +348,12 @@ class StatementRunner(Protocol):
         Raises:
             StatementRefused: see ``execute``.
             StatementFailed: its place is one of ``statement.text()``.
+        """
+
+    def check(self, statement: Statement) -> StatementError | None:
+        """What the engine finds wrong with a statement, of whatever kind, without running it.
+
+        Its place is one of ``statement.text()``. None where nothing is wrong, or it cannot tell.
         """
 
 

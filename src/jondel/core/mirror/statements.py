@@ -23,7 +23,7 @@ from jondel.core.sql.tokens import Token, without_comments
 if TYPE_CHECKING:
     from jondel.core.engines.roles import StatementRunner
     from jondel.core.engines.sqlite.image import SqliteImage
-    from jondel.core.model.outcomes import ResultSink
+    from jondel.core.model.outcomes import ResultSink, StatementError
 
 _EXACT_DIGITS = 15
 """Decimals of more digits are no floating point number exactly; they stay text."""
@@ -62,6 +62,12 @@ class MirrorStatements:
             if error.at is None or asked == statement:
                 raise
             raise StatementFailed(str(error)) from error  # it is of the text with views' names
+
+    def check(self, statement: Statement) -> StatementError | None:
+        """See ``StatementRunner.check``."""
+        inner, asked, _ = self._asked(statement, {})
+        error = inner.check(asked)
+        return error if error is None or asked == statement else error._replace(at=None)
 
     def _asked(
         self, statement: Statement, states: Mapping[str, Database]

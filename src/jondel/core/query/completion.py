@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
@@ -290,15 +291,17 @@ class _Asking:
         listed = sorted(
             (t for t in self._schema.tables if not t.internal), key=lambda t: t.id not in linked
         )
-        return named + [Way(self._address(table), 0, "table", _table_detail(table))
-                        for table in listed]  # fmt: skip
+        counts = Counter(table.name.casefold() for table in self._schema.tables)
+        ways = [
+            Way(self._address(t, counts[t.name.casefold()] == 1), 0, "table", _table_detail(t))
+            for t in listed
+        ]
+        return named + ways
 
-    def _address(self, table: Table) -> str:
+    def _address(self, table: Table, is_only_one: bool) -> str:
         """A table's name, with its schema where that is needed to find it."""
-        same = [t for t in self._schema.tables if t.name.casefold() == table.name.casefold()]
-        levels = (
-            table.id if len(same) > 1 or table.id[:-1] not in ((), ("public",)) else table.id[-1:]
-        )
+        found_by_name = is_only_one and set(table.id[:-1]) <= self._dialect.searched
+        levels = table.id[-1:] if found_by_name else table.id
         return ".".join(self._name(level) for level in levels)
 
     def _columns(self) -> list[Way]:

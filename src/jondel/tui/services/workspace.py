@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from jondel.tui.services.drafts import DraftService
     from jondel.tui.services.links import LinkService
     from jondel.tui.services.query import QueryService
+    from jondel.tui.services.query_help import QueryHelp
 
 
 class Workspace:
@@ -67,6 +68,7 @@ class Workspace:
         self._links: LinkService | None = None
         self._drafts: DraftService | None = None
         self._query: QueryService | None = None
+        self._query_help: QueryHelp | None = None
 
     def close(self) -> None:
         """Stop all work and let go of everything."""
@@ -77,6 +79,8 @@ class Workspace:
             self._drafts.close()
         if self._query is not None:
             self._query.close()
+        if self._query_help is not None:
+            self._query_help.close()
         self._survey.close(trail.close if trail is not None else None)
 
     # Loaded when they are first used, for the first rows do without
@@ -143,6 +147,15 @@ class Workspace:
                 self.location, self.target, self.trail, self.comparisons, self.writing
             )
         return self._query
+
+    @property
+    def query_help(self) -> QueryHelp:
+        """What is known of statements while they are written."""
+        if self._query_help is None:
+            from jondel.tui.services.query_help import QueryHelp
+
+            self._query_help = QueryHelp(self.location, self.target, self.trail, self.links)
+        return self._query_help
 
     @property
     def drafts_if_used(self) -> DraftService | None:

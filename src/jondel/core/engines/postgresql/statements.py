@@ -15,7 +15,7 @@ from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import argument
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StatementFailed, StatementRefused
-from jondel.core.model.outcomes import CollectedRows, ResultSink
+from jondel.core.model.outcomes import CollectedRows, ResultSink, StatementError
 from jondel.core.model.rows import ResultRows
 from jondel.core.model.statements import Statement
 from jondel.core.sql.tokens import without_comments
@@ -66,6 +66,33 @@ class ServerStatements:
                 raise StatementRefused(
                     "the statement would write; Jondel only reads here"
                 ) from error
+
+    def check(self, statement: Statement) -> StatementError | None:
+        """See ``StatementRunner.check``: the server parses it."""
+        if "\0" in statement.text():
+            return StatementError("the statement holds a NUL character")
+        sql = "".join(
+            f"{text}${number}" if number <= len(statement.arguments) else text
+            for number, text in enumerate(statement.texts, 1)
+        )
+        with self._session.asking() as connection, connection.transaction(force_rollback=True):
+            connection.execute("SET LOCAL search_path TO DEFAULT")
+            result = connection.pgconn.prepare(b"", sql.encode())
+            if result.status == psycopg.pq.ExecStatus.COMMAND_OK:
+                return None
+            error = psycopg.errors.error_from_result(result)
+        if isinstance(error, _CANNOT_TELL):
+            return None
+        told = failed(error, statement, "")
+        return StatementError(str(told), told.at)
+
+
+_CANNOT_TELL = (
+    psycopg.errors.IndeterminateDatatype,
+    psycopg.errors.AmbiguousParameter,
+    psycopg.errors.InsufficientPrivilege,
+    psycopg.errors.LockNotAvailable,
+)
 
 
 def stream_rows(

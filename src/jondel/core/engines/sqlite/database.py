@@ -25,7 +25,11 @@ from jondel.core.engines.sqlite.error_translation import translated
 from jondel.core.engines.sqlite.live_reader import LiveReader
 from jondel.core.engines.sqlite.reader import SqliteReader
 from jondel.core.engines.sqlite.state_wait import latest_state
-from jondel.core.engines.sqlite.statements import run_statement, single_reading_statement
+from jondel.core.engines.sqlite.statements import (
+    check_statement,
+    run_statement,
+    single_reading_statement,
+)
 from jondel.core.engines.sqlite.steady_reader import steady
 from jondel.core.engines.sqlite.temporary_views import define_views
 from jondel.core.errors import StatementFailed, WriteRefused
@@ -50,7 +54,12 @@ if TYPE_CHECKING:
         StatementRunner,
         Writer,
     )
-    from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
+    from jondel.core.model.outcomes import (
+        ResultSink,
+        ScriptOutcome,
+        ScriptStatement,
+        StatementError,
+    )
     from jondel.core.model.writes import RowWrite, SequenceState, WritePlan
 
 
@@ -233,6 +242,12 @@ class SqliteDatabase(SqliteReader):
         with translated(self._path), attached(self._connection, beside or {}):
             reading = single_reading_statement(self._connection, statement, scanned)
             run_statement(self._connection, reading, sink, self._encoding)
+
+    @steady
+    def check(self, statement: Statement) -> StatementError | None:
+        self.tables_of_unknown_order()
+        with translated(self._path):
+            return check_statement(self._connection, statement)
 
     def define_views(self, views: Mapping[str, str]) -> None:
         """Have names mean queries in what is executed from now on, for this opening alone."""

@@ -18,6 +18,7 @@ from jondel.core.model.outcomes import (
     ResultColumn,
     ResultSink,
     ScriptStatement,
+    StatementError,
 )
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import ShownRow
@@ -102,6 +103,19 @@ def run_statement(
     except apsw.SQLError as error:
         told = error_of(error, ScriptStatement(statement, ""))
         raise StatementFailed(told.message, at=told.at) from error
+
+
+def check_statement(connection: apsw.Connection, statement: Statement) -> StatementError | None:
+    """See ``StatementRunner.check``."""
+    from apsw.ext import query_info
+
+    try:
+        query_info(connection, executed_text(statement))
+    except apsw.ReadOnlyError:
+        return None
+    except apsw.SQLError as error:
+        return error_of(error, ScriptStatement(statement, ""))
+    return None
 
 
 class _Renaming:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
+from rich.style import Style
 from rich.text import Text
 from textual.binding import Binding
 from textual.message import Message
@@ -27,18 +28,21 @@ class StatementBox(TextBox):
     BINDINGS = [
         Binding("tab", "take_way", "take what is offered", show=False),
         Binding("shift+tab", "outdent", "less indented", show=False),
+        Binding("ctrl+n", "other_way", "another of those that are offered", show=False),
     ]
 
-    class Written(Message):
-        """The text or the cursor is another."""
-
     class WayWanted(Message):
-        """What is offered to go on with is to be taken."""
+        """What is offered to go on with is to be taken, or something ``else_`` is to be offered."""
+
+        def __init__(self, *, else_: bool = False) -> None:
+            super().__init__()
+            self.else_ = else_
 
     def __init__(self, dialect: Dialect, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self.dialect = dialect
         self.highlight_cursor_line = False  # its ink would cover ours
+        self._marked: list[tuple[int, int]] = []
 
     # The text by characters
 
@@ -93,11 +97,31 @@ class StatementBox(TextBox):
         spans = _spans(self.text, self.dialect.lexis, self.dialect.reserved)
         for start, end, name in spans.get(line_index, ()):
             line.stylize(ink(self, "brass" if name == "keyword" else name), start, end)
+        begins = self._place((line_index, 0))
+        for first, last in self._marked:
+            if first < begins + len(line.plain) + 1 and last > begins:
+                wrong = ink(self, "removed") + Style(underline=True)
+                line.stylize(wrong, max(0, first - begins), max(0, last - begins))
         return line
 
     def action_take_way(self) -> None:
-        """Take what is offered, or indent."""
-        self.post_message(self.WayWanted())
+        """Take what is offered, or indent at the beginning of a line."""
+        row, column = self.cursor_location
+        if not self.document.get_line(row)[:column].strip():
+            self.indent()
+        else:
+            self.post_message(self.WayWanted())
+
+    def action_other_way(self) -> None:
+        """Offer another way to go on."""
+        self.post_message(self.WayWanted(else_=True))
+
+    def mark(self, places: Sequence[tuple[int, int]]) -> None:
+        """Mark characters at which something is wrong."""
+        if list(places) != self._marked:
+            self._marked = list(places)
+            self._line_cache.clear()
+            self.refresh()
 
     def indent(self) -> None:
         """Go on to the next stop for indented text."""

@@ -107,8 +107,7 @@ class EntryBlock(PlainGround, Vertical, can_focus=True):
         if len(lines) > 1 or entry.error is not None or len(entry.sql) > 60:
             for number, pieces in enumerate(lines[:_MOST_STATEMENT_LINES]):
                 words = "".join(piece.text for piece in pieces if piece.text != "⏎")
-                parts.append(f"{words}\n", ink(self, "sand-dim"))
-                self._mark(parts, number)
+                self._append_line(parts, words, number)
             if len(lines) > _MOST_STATEMENT_LINES:
                 left = len(lines) - _MOST_STATEMENT_LINES
                 parts.append(f"… {left} more lines; e edits it\n", ink(self, "sand-dim"))
@@ -122,16 +121,23 @@ class EntryBlock(PlainGround, Vertical, can_focus=True):
         parts.rstrip()
         return parts if parts.plain else None
 
-    def _mark(self, parts: Text, number: int) -> None:
-        """Mark the place of an error below its line."""
-        error = self.entry.error
-        if error is None or error.at is None:
-            return
-        before = self.entry.sql[: error.at]
-        if before.count("\n") != number:
+    def _append_line(self, parts: Text, words: str, number: int) -> None:
+        """Add a line of the statement, with the place of an error marked in it."""
+        error, dim = self.entry.error, ink(self, "sand-dim")
+        before = self.entry.sql[: error.at] if error is not None and error.at is not None else None
+        if before is None or before.count("\n") != number:
+            parts.append(f"{words}\n", dim)
             return
         column = len(before) - before.rfind("\n") - 1
-        parts.append(f"{' ' * column}↑ here\n", ink(self, "removed", bold=True))
+        mark = ink(self, "removed", bold=True)
+        room = self.parent.size.width if isinstance(self.parent, Widget) else 0
+        if len(words) < room - 6:
+            parts.append(f"{words}\n", dim)
+            parts.append(f"{' ' * column}↑ here\n", mark)
+        else:  # it takes several lines, so nothing could stand below it
+            parts.append(words[:column], dim)
+            parts.append("→ ", mark)
+            parts.append(f"{words[column:]}\n", dim)
 
     async def show_rows(self, source: RowSource, most: int) -> Sheet:
         """Show rows of the statement; ``most`` lines at once."""

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Awaitable, Callable, Sequence
 from contextlib import aclosing
 from datetime import datetime
 from functools import partial
 
+from rich.cells import cell_len
 from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import VerticalScroll
 from textual.widget import Widget
 
-from jondel.core.browse.display import grouped
+from jondel.core.browse.display import grouped, line
 from jondel.core.errors import JondelError, StatementRefused, TargetError
 from jondel.core.model.changes import Changes
 from jondel.core.model.values import StoredValue
+from jondel.core.query.completion import Way
 from jondel.core.query.results import FIRST_LIMIT, RESULT, table_of
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
@@ -46,6 +49,8 @@ from jondel.tui.widgets.sheet.source import ListedRows
 
 _FIRST_ENTRIES = 60
 _RUN = "query-run"
+_REST_SECONDS = 0.4
+"""A text is looked at for problems once nothing was typed for so long."""
 _FEWEST_BOX_LINES, _MOST_BOX_LINES = 3, 12
 
 
@@ -79,7 +84,10 @@ class QueryView(View):
         self.tape = TapeScroll(id="tape")
         self._title = Band(id="query-title", classes="title")
         self._state = Band(id="query-state")
-        self._earlier = Band(classes="title")
+        self._ways_band = Band(id="query-ways")
+        self._ways: Sequence[Way] = ()
+        self._way = 0
+        self._remark = self._problem = ""
         self._blocks: list[EntryBlock] = []
         self._is_loaded = False
         self._doing = ""
@@ -102,6 +110,7 @@ class QueryView(View):
         yield self.tape
         yield self._state
         yield self.box
+        yield self._ways_band
 
     # The place
 
@@ -217,7 +226,85 @@ class QueryView(View):
         self.box.styles.height = max(_FEWEST_BOX_LINES, min(most, lines))
         if self._rehearsal is not None and self.box.has_focus:
             self._rehearsal = None
+        self._problem = ""
+        self.box.mark([])
         self._show_state()
+        self._look_at_text()
+
+    def on_text_area_selection_changed(self) -> None:
+        self._look_at_text()
+
+    # What is known while one writes
+
+    def _look_at_text(self) -> None:
+        if self.box.is_attached and self._is_loaded:
+            self._desk.start(self._find_ways, "query-ways")
+            self._desk.start(self._find_problems, "query-problems")
+
+    async def _find_ways(self) -> None:
+        text, cursor = self.box.text, self.box.cursor_at
+        help_ = self._desk.workspace.query_help
+        try:
+            found, remark = await help_.ways(text, cursor, self.moment)
+        except JondelError:
+            return  # what is wrong with the database is said where it is looked at
+        if (text, cursor) != (self.box.text, self.box.cursor_at):
+            return
+        started = (
+            bool(found.typed)
+            or text[:cursor].rstrip(" ")[-1:] in ".=("
+            or any(way.kind == "join" for way in found.ways)
+        )
+        self._ways, self._way = found.ways if started and text.strip() else (), 0
+        self._remark = remark
+        self._show_ways()
+
+    async def _find_problems(self) -> None:
+        await asyncio.sleep(_REST_SECONDS)
+        text = self.box.text
+        try:
+            problems = await self._desk.workspace.query_help.problems(text, self.moment)
+        except JondelError:
+            return
+        if text != self.box.text:
+            return
+        cursor = self.box.cursor_at
+        # What one is just writing is not finished, and so not wrong yet.
+        shown = [p for p in problems if not (p.start <= cursor <= p.end)]
+        self.box.mark([(p.start, p.end) for p in shown])
+        self._problem = shown[0].message if shown else ""
+        self._show_ways()
+
+    def _show_ways(self) -> None:
+        parts: list[tuple[str, str]] = []
+        room = self._ways_band.size.width - 24
+        for number, way in enumerate(self._ways[self._way :]):
+            words = line(way.text, 60)
+            if room < cell_len(words) + 2:
+                break
+            room -= cell_len(words) + 2
+            parts.append((f" {words} ", "strong" if not number else "plain"))
+        keys = [("Tab takes · Ctrl+N next ", "dim")] if self._ways else []
+        if not self._ways and (self._problem or self._remark):
+            words = self._problem or self._remark
+            parts = [(f" {line(words, 300)}", "strong" if self._problem else "draft")]
+        elif self._remark:
+            parts = [(f" {line(self._remark, 200)} ", "draft"), *parts]
+        self._ways_band.show(parts, keys)
+
+    def on_statement_box_way_wanted(self, event: StatementBox.WayWanted) -> None:
+        event.stop()
+        if not self._ways:
+            if not event.else_:
+                self.box.indent()
+        elif event.else_:
+            self._way = (self._way + 1) % len(self._ways)
+            self._show_ways()
+        else:
+            way = self._ways[self._way]
+            end = self.box.cursor_at
+            self._ways = ()
+            self.box.put(way.start, end, way.text)
 
     def on_descendant_focus(self, event: events.DescendantFocus) -> None:
         self._show_state()
@@ -484,6 +571,7 @@ class QueryView(View):
         if not rehearsal.failed and self.moment is NOW:
             self._rehearsal = rehearsal
         self._show_state()
+        self._desk.show_surroundings()
 
     async def write_rehearsed(self) -> None:
         """Write for real what was tried out."""
