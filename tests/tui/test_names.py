@@ -58,7 +58,7 @@ def _toolkit_names(kind: type) -> set[str]:
 @pytest.mark.parametrize("kind", _classes(), ids=lambda kind: kind.__name__)
 def test_no_attribute_replaces_one_of_the_toolkits(kind: type) -> None:
     meant = {name for name in _own_names(kind) if _MEANT.fullmatch(name)}
-    settable = {"_bindings", "virtual_size", "theme", "display", "text"}
+    settable = {"_bindings", "virtual_size", "theme", "display", "text", "highlight_cursor_line"}
     settable |= {"highlighted", "value", "cursor_position"}
     clashes = (_own_names(kind) & _toolkit_names(kind)) - meant - _MEANT_ONES - settable
     assert not clashes

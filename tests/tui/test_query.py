@@ -252,3 +252,59 @@ async def test_it_fits_any_terminal(make: MakeDatabase, size: tuple[int, int]) -
             await driver.until(lambda count=count: len(view.blocks) == count + 1)
         await driver.sees("2 rows", "rehearsed", "failed")
         assert all(len(line) <= size[0] for line in driver.lines)
+
+
+async def test_statements_come_from_the_sheet_the_change_and_the_tape(make: MakeDatabase) -> None:
+    path = make(*HARBOUR)
+    async with driven(path) as driver:
+        await driver.press("t", *"boats", "enter", "B")
+        await driver.until(lambda: driver.desk.navigator.view == "query")
+        view = await in_query(driver)
+        await driver.until(lambda: "FROM" in view.box.entered and "boats" in view.box.entered)
+        view.bring("update boats set length = 1 where id = 1")
+        await driver.press("ctrl+g")
+        await driver.sees("nothing is written yet")
+        await driver.press("ctrl+s")
+        await driver.sees("written: 1 record")
+        await driver.press("escape", "c", "left_square_bracket")
+        await driver.sees("changes of s2")
+        view.bring("")
+        await driver.press("escape")
+        driver.desk.focus_view()
+        await driver.press("B")
+        await driver.until(lambda: "SET length = 1.0" in view.box.entered)
+        assert view.box.entered.startswith("UPDATE boats")
+        await driver.press("f2")
+        await driver.press("escape", "slash")
+        await driver.sees("Find on the tape")
+        await driver.press(*"length", "enter")
+        await driver.until(lambda: not driver.dialog_is_open)
+        await driver.press("C")
+        await driver.sees("Copy the statement as", "Python", "C#")
+        await driver.press(*"javascr", "enter")
+        await driver.sees("copied: JavaScript")
+
+
+async def test_files_of_statements_are_opened_and_saved(make: MakeDatabase) -> None:
+    path = make(*HARBOUR)
+    file = path.parent / "queries" / "boats.sql"
+    file.parent.mkdir()
+    file.write_text("select name\nfrom boats;\n", "utf-8")
+    async with driven(path) as driver:
+        view = await in_query(driver)
+        await driver.press("f4")
+        await driver.sees("queries/boats.sql")
+        await driver.press("enter")
+        await driver.until(lambda: view.box.entered == "select name\nfrom boats;\n")
+        await driver.sees("boats.sql")
+        await driver.press("end", "space")
+        await driver.sees("boats.sql edited")
+        await driver.press("f4", "ctrl+s")
+        await driver.sees("saved:")
+        assert file.read_text("utf-8") == view.box.entered != "select name\nfrom boats;\n"
+        file.write_text("theirs", "utf-8")
+        await driver.press("x")
+        await driver.sees("changed outside")
+        await driver.press("f4", "ctrl+s")
+        await driver.sees("nothing was written")
+        assert file.read_text("utf-8") == "theirs"

@@ -132,11 +132,14 @@ _PERCENT = re.compile(r"%(?:\([^()\s]+\))?s(?![\w$])")
 
 def _stands_for_value(token: Token, before: Token | None, dialect: Dialect) -> bool:
     """Whether it is a parameter where it could be an operator as well."""
-    if token.text[0] not in "?@":
-        return True
     if before is None:
         return True
-    if before.end == token.start and before.text[-1] in _NOT_BEFORE_MARK:
+    adjacent = before.end == token.start
+    if token.text[0] == ":":  # else it is a slice of an array
+        return not (adjacent and (before.kind in ("number", "word", "name") or before.text in ")]"))
+    if token.text[0] not in "?@":
+        return True
+    if adjacent and before.text[-1] in _NOT_BEFORE_MARK:
         return False
     return not _ends_operand(before, dialect)
 

@@ -19,6 +19,7 @@ _TAPE = frozenset({"query"})
 _IN_BOX = frozenset({BOX})
 _BOTH = _TAPE | _IN_BOX
 _GROUP = "Query"
+_MOST_SEARCHED = 2_000
 
 
 class Querying(Feature):
@@ -104,6 +105,48 @@ class Querying(Feature):
             keys=("e",),
             footer_rank=lambda _: 78,
         )
+        yield run(
+            id="query.files",
+            label="files",
+            help="open a file of statements of the project, or save what is in the box as one",
+            run=self._files,
+            keys=("f4",),
+            contexts=_BOTH,
+            footer_rank=lambda _: 42,
+        )
+        yield run(
+            id="query.format",
+            label="lay out",
+            help="lay what is in the box out over lines",
+            run=self._format,
+            keys=("f2",),
+            contexts=_IN_BOX,
+            footer_rank=lambda _: 41,
+        )
+        yield Command(
+            "query.bring",
+            "to the box",
+            "bring the statement behind the sheet, the change or the link into the query's box",
+            _GROUP,
+            self._bring,
+            ("B",),
+        )
+        yield tape(
+            id="query.search",
+            label="search",
+            help="search the tape for a statement",
+            run=self._search,
+            keys=("slash",),
+            footer_rank=lambda _: 50,
+        )
+        yield tape(
+            id="query.copy",
+            label="copy",
+            help="copy the entry's statement: as SQL, or as code of a language",
+            run=self._copy,
+            keys=("C",),
+            footer_rank=lambda _: 45,
+        )
         yield tape(
             id="query.pin",
             label="pin",
@@ -152,6 +195,82 @@ class Querying(Feature):
 
     async def _delete(self) -> None:
         await self._view.delete_entry()
+
+    # Statements from elsewhere, and elsewhere
+
+    async def _bring(self) -> None:
+        from jondel.tui.features.bringing import statement_here
+
+        text = await statement_here(self.desk)
+        if not text:
+            self.desk.say("there is no statement behind this; in Records and Changes there is")
+            return
+        if self.desk.navigator.view != "query":
+            self.desk.run("view.query")
+            journey = self.desk.navigator.journey
+            if journey is not None:
+                await journey.over.wait()
+        self._view.bring(text, beside=True)
+
+    async def _search(self) -> None:
+        from jondel.tui.dialogs.choice import ChoiceDialog
+
+        entries = list(reversed(await self.desk.workspace.query.entries(_MOST_SEARCHED)))
+        words = [
+            f"{entry.asked_at.astimezone():%d %b %H:%M}  {' '.join(entry.sql.split())}"
+            for entry in entries
+        ]
+        chosen = await self.desk.ask(ChoiceDialog("Find on the tape", words))
+        if isinstance(chosen, int):
+            await self._view.go_to_entry(entries[chosen])
+
+    async def _copy(self) -> None:
+        from jondel.core.query.as_code import CODE_FORMS
+        from jondel.tui.dialogs.choice import ChoiceDialog
+
+        statement = self._view.statement_of_entry()
+        if statement is None:
+            return
+        forms = [form.title for form in CODE_FORMS]
+        chosen = await self.desk.ask(ChoiceDialog("Copy the statement as", forms))
+        if isinstance(chosen, int):
+            self.desk.copy(CODE_FORMS[chosen].write(statement, self._view.dialect))
+            self.desk.say(f"copied: {CODE_FORMS[chosen].title}")
+
+    def _format(self) -> None:
+        from jondel.core.query.formatting import formatted
+
+        box = self._view.box
+        start, end = box.selected
+        if start == end:
+            start, end = 0, len(box.text)
+        if box.text[start:end].strip():
+            box.put(start, end, formatted(box.text[start:end], self._view.dialect))
+
+    async def _files(self) -> None:
+        from pathlib import Path
+
+        from jondel.core.query.files import ScriptFile, read_script, scripts_in, write_script
+        from jondel.core.trail.project import Project
+        from jondel.tui.dialogs.choice import ChoiceDialog
+
+        view, root = self._view, Project(self.desk.workspace.location).root
+        paths = await self.desk.workspace.query.aside(lambda: scripts_in(root))
+        names = [str(path.relative_to(root)) for path in paths]
+        name = str(view.file.path.relative_to(root)) if view.file is not None else ""
+        dialog = ChoiceDialog(
+            f"Files of statements in {root}", names, new="saves the box under this name", text=name
+        )
+        chosen = await self.desk.ask(dialog)
+        if isinstance(chosen, int):
+            view.open_file(read_script(paths[chosen]))
+        elif chosen is not None:
+            named = chosen if chosen.lower().endswith(".sql") else f"{chosen}.sql"
+            path = Path(root, named)
+            known = view.file if view.file is not None and view.file.path == path else None
+            saved = write_script(known or ScriptFile(path, "", None), view.box.entered)
+            view.saved_as(saved)
+            self.desk.say(f"saved: {path}")
 
     async def _run(self) -> None:
         text, _ = self._view.box.chosen_text()

@@ -7,7 +7,7 @@ import os
 import time
 from collections.abc import AsyncGenerator, Callable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias, TypeVar
 
 from jondel.core.engines.protocol import CommitMark, Database
 from jondel.core.engines.registry import dialect_of
@@ -46,6 +46,7 @@ from jondel.tui.services.writing import Writing
 if TYPE_CHECKING:
     from jondel.core.sql.dialect import Dialect
 
+T = TypeVar("T")
 _numbers = itertools.count(1)
 _PROGRESS_SECONDS = 0.2
 
@@ -138,6 +139,10 @@ class QueryService:
     async def entries(self, most: int, before: int | None = None) -> list[Entry]:
         """The latest entries, oldest first."""
         return await self._keeper.run(lambda _: self._tape.entries(most, before))
+
+    async def aside(self, work: Callable[[], T]) -> T:
+        """Do what takes a moment, beside what is run."""
+        return await self._keeper.run(lambda _: work())
 
     async def search(self, words: str) -> list[Entry]:
         """Entries whose statement holds some words."""

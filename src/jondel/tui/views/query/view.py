@@ -18,8 +18,10 @@ from textual.widget import Widget
 from jondel.core.browse.display import grouped, line
 from jondel.core.errors import JondelError, StatementRefused, TargetError
 from jondel.core.model.changes import Changes
+from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue
 from jondel.core.query.completion import Way
+from jondel.core.query.files import ScriptFile, changed_outside
 from jondel.core.query.results import FIRST_LIMIT, RESULT, table_of
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
@@ -94,6 +96,8 @@ class QueryView(View):
         self._rehearsal: Rehearsed | None = None
         self._changes: dict[int, Changes] = {}
         """What the runs of this session would change, by the number of their last entry."""
+        self.file: ScriptFile | None = None
+        """The file that was opened into the box, or that the box was saved as."""
         self.rehearses = True
         """Whether what writes is tried out first."""
         self.ask_values: Callable[[Script], Awaitable[dict[str, StoredValue] | None]]
@@ -182,7 +186,12 @@ class QueryView(View):
         asked = f"s{moment.number}" if isinstance(moment, AtStep) else "now"
         title = [(" tape", "strong"), (f"  asks {asked}", "dim")]
         count = f"{len(self._blocks)} entries " if len(self._blocks) != 1 else "1 entry "
-        self._title.show(title, [(count if self._blocks else "", "dim")])
+        right = [(count if self._blocks else "", "dim")]
+        if self.file is not None:
+            edited = " edited" if self.box.entered != self.file.text else ""
+            outside = " changed outside" if changed_outside(self.file) else ""
+            right.insert(0, (f" {line(self.file.path.name, 40)}{edited}{outside}  ", "draft"))
+        self._title.show(title, right)
         if self._doing:
             self._state.show([(f" {self._doing} ", "flag")], [("Escape stops it ", "dim")])
             return
@@ -635,6 +644,40 @@ class QueryView(View):
         else:
             self.box.put(0, len(self.box.text), text)
         self._desk.focus(self.box)
+
+    def statement_of_entry(self) -> Statement | None:
+        """The current entry's statement with the values that it was run with."""
+        block = self.current
+        if block is None:
+            return None
+        script = script_of(block.entry.sql, self.dialect)
+        statements = script.with_values(block.entry.parameters)
+        return statements[0].statement if statements else None
+
+    async def go_to_entry(self, entry: Entry) -> None:
+        """Go to an entry, wherever on the tape it is."""
+        while True:
+            for block in self._blocks:
+                if block.entry.number == entry.number:
+                    self._focus_block(block)
+                    return
+            if not await self.show_earlier():
+                self._desk.say("this entry is gone")
+                return
+
+    # Files
+
+    def open_file(self, file: ScriptFile) -> None:
+        """Bring a file of statements into the box."""
+        self.bring(file.text)
+        self.box.move_cursor((0, 0))
+        self.file = file
+        self._show_state()
+
+    def saved_as(self, file: ScriptFile) -> None:
+        """What is in the box is in a file now."""
+        self.file = file
+        self._show_state()
 
     async def delete_entry(self) -> None:
         """Remove the current entry."""
