@@ -22,7 +22,17 @@ _OUTPUT_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EBADF, errno.EFBIG
 COMMANDS = frozenset(
     (
         *("open", "demo", "find", "snapshot", "trail", "record", "watch", "diff", "compare"),
-        *("restore", "take-back", "query", "history", "noise", "store", "test", "create"),
+        *(
+            "restore",
+            "take-back",
+            "query",
+            "check-sql",
+            "history",
+            "noise",
+            "store",
+            "test",
+            "create",
+        ),
     )
 )
 """What is a command; any other first word is a target. A file of such a name goes by ``./name``."""

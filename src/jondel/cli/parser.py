@@ -403,6 +403,17 @@ def _add_asking(command: _Add) -> None:
     )
     _json(added)
     added = command(
+        "check-sql",
+        "checking:check_sql",
+        "find the SQL in an app's source and check it against the schema; nothing is run. Exits "
+        "with 4 where something is wrong",
+    )
+    _target(added)
+    _lock(added)
+    added.add_argument("--at", metavar="SNAPSHOT", help="check against a snapshot's schema")
+    added.add_argument("words", metavar="PATH", nargs="+", help="source files, and folders of them")
+    _json(added)
+    added = command(
         "history", "history:show_history", "show the versions of one record over the trail"
     )
     _target(added)
@@ -459,7 +470,7 @@ _GROUPS: dict[Callable[[_Add], None], tuple[str, ...]] = {
     _add_snapshots: ("snapshot", "trail", "record", "watch"),
     _add_comparing: ("diff", "compare"),
     _add_restoring: ("restore", "take-back"),
-    _add_asking: ("query", "history"),
+    _add_asking: ("query", "check-sql", "history"),
     _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }
