@@ -27,6 +27,7 @@ ProblemKind: TypeAlias = Literal[
     "unknown table", "unknown column", "unknown function", "argument count", "syntax"
 ]
 _MOST_BYTES = 4 << 20
+_LEAST_SHARED = 3
 _BEGINS = re.compile(
     r"\s*(?:--[^\n]*\n\s*|/\*.*?\*/\s*|\(\s*)*"
     r"(?:SELECT\b.+?\bFROM\b|SELECT\s+[\w(*'\"?:@$%]|INSERT\s+(?:OR\s+\w+\s+)?INTO\s+\S"
@@ -255,7 +256,12 @@ class _Checking:
         return name, _nearest(column, [c for source in among for c in source.columns])
 
 
-_ANY_SQL = re.compile(r"\b(?:select|insert|update|delete|replace|with|merge)\b", re.IGNORECASE)
+_ANY_SQL = re.compile(
+    r"\b(?:select\s|(?:insert|replace|merge)\s+(?:or\s+\w+\s+)?into\s|delete\s+from\s"
+    r"|update\s+\S+\s+(?:\S+\s+)?set\s)",
+    re.IGNORECASE,
+)
+"""What a file has that holds any statement to check."""
 
 
 def kind_of(message: str) -> tuple[ProblemKind, str]:
@@ -321,5 +327,6 @@ def _nearest(name: str, names: Iterable[str]) -> str:
     close = difflib.get_close_matches(folded, by_folded, n=1, cutoff=0.5)
     if close:
         return by_folded[close[0]]
-    holding = [known for known in by_folded if folded and (folded in known or known in folded)]
+    holding = [known for known in by_folded if min(len(known), len(folded)) >= _LEAST_SHARED
+               and (folded in known or known in folded)]  # fmt: skip
     return by_folded[min(holding, key=len)] if holding else ""

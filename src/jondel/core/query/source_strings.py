@@ -126,7 +126,15 @@ def _visit(node: ast.AST, found: list[SourceString]) -> None:
             stack += [(keyword.value, name, None) for keyword in current.keywords]
             stack.append((current.func, "", None))
             continue
-        stack += [(child, "", None) for child in ast.iter_child_nodes(current)]
+        for name in current._fields:
+            child = getattr(current, name, None)
+            if isinstance(child, list):
+                stack += [(one, "", None) for one in child if isinstance(one, ast.AST)]
+            elif isinstance(child, ast.AST) and not isinstance(child, _WITHOUT_STRINGS):
+                stack.append((child, "", None))
+
+
+_WITHOUT_STRINGS = (ast.Name, ast.expr_context, ast.operator, ast.cmpop, ast.boolop, ast.unaryop)
 
 
 def _called(function: ast.expr) -> str:

@@ -64,6 +64,8 @@ def single_reading_statement(
     from apsw.ext import query_info  # slow to import and needed only here
 
     rest = executed_text(statement)
+    if "\0" in rest:
+        raise StatementFailed("the statement holds a NUL character", rest.index("\0"))
     found = 0
     while rest.strip() and found < 2:
         try:
@@ -109,6 +111,8 @@ def check_statement(connection: apsw.Connection, statement: Statement) -> Statem
     """See ``StatementRunner.check``."""
     from apsw.ext import query_info
 
+    if "\0" in statement.text():
+        return StatementError("the statement holds a NUL character", statement.text().index("\0"))
     try:
         query_info(connection, executed_text(statement))
     except apsw.ReadOnlyError:
