@@ -44,6 +44,7 @@ SinkFor = Callable[[int], ResultSink | None]
 
 _OPENS = frozenset({"BEGIN", "START"})
 _CLOSES = frozenset({"COMMIT", "END", "ROLLBACK", "ABORT"})
+_CONTROLS = _OPENS | _CLOSES | {"SAVEPOINT", "RELEASE"}
 _ON_ITS_OWN = frozenset(
     {"VACUUM", "CLUSTER", "REINDEX", "CHECKPOINT", "DISCARD", "SET", "RESET"}
 )  # fmt: skip
@@ -207,12 +208,17 @@ class _Run:
     def outcome(self) -> ScriptOutcome:
         """What it came to."""
         if self._failed:
-            for number, one in enumerate(self._outcomes):
-                if number >= self._kept and one.fate == "done":
-                    self._outcomes[number] = one._replace(fate="undone")
+            self._undo()
         rest = self._statements[len(self._outcomes) :]
         unrun = [Outcome(entry.text, "not run") for entry in rest]
         return ScriptOutcome((*self._outcomes, *unrun), tuple(self._notes))
+
+    def _undo(self) -> None:
+        """What is not kept was rolled back."""
+        for number, one in enumerate(self._outcomes):
+            words = words_of(one.text)[:1]
+            if number >= self._kept and one.fate == "done" and not _CONTROLS.issuperset(words):
+                self._outcomes[number] = one._replace(fate="undone")
 
     def all_of_it(self) -> bool:
         """Run all statements in the transaction that is under way; whether none failed."""
@@ -235,6 +241,8 @@ class _Run:
         for number in range(len(self._statements)):
             going_on = self._one(number)
             idle = connection.info.transaction_status == psycopg.pq.TransactionStatus.IDLE
+            if idle and words_of(self._statements[number].text)[:1] in (["ROLLBACK"], ["ABORT"]):
+                self._undo()
             if idle and going_on:
                 self._kept = len(self._outcomes)
             if not going_on:
@@ -278,8 +286,7 @@ class _Run:
             return True
         if words[0] in ("ROLLBACK", "ABORT"):
             self._execute("ROLLBACK TO SAVEPOINT jondel_kept")
-            for number in range(self._kept, len(self._outcomes) - 1):
-                self._outcomes[number] = self._outcomes[number]._replace(fate="undone")
+            self._undo()
             self._kept = len(self._outcomes)
             return True
         return self._settle()

@@ -39,6 +39,7 @@ _ON_ITS_OWN = frozenset(
      "DETACH"}
 )  # fmt: skip
 """What statements begin with that mean something else inside of a transaction."""
+_CONTROLS = frozenset({"BEGIN", "COMMIT", "END", "ROLLBACK", "SAVEPOINT", "RELEASE"})
 _WRITING = frozenset({"INSERT", "UPDATE", "DELETE", "REPLACE", "WITH"})
 _FIRST_ROWS, _ROWS_AT_ONCE = 100, 1000
 _LONGEST_WAIT_SECONDS = 0.2
@@ -105,6 +106,8 @@ class ScriptRun:
             if outcome.error is not None:
                 return True
             if not self._connection.in_transaction:
+                if first_word(entry.text) == "ROLLBACK":
+                    self._undo()
                 self._kept = len(self._outcomes)
         return False
 
@@ -150,7 +153,8 @@ class ScriptRun:
 
     def _undo(self) -> None:
         for number, outcome in enumerate(self._outcomes):
-            if number >= self._kept and outcome.fate == "done":
+            is_control = first_word(outcome.text) in _CONTROLS
+            if number >= self._kept and outcome.fate == "done" and not is_control:
                 self._outcomes[number] = outcome._replace(fate="undone")
 
 
