@@ -308,3 +308,16 @@ async def test_files_of_statements_are_opened_and_saved(make: MakeDatabase) -> N
         await driver.press("f4", "ctrl+s")
         await driver.sees("nothing was written")
         assert file.read_text("utf-8") == "theirs"
+
+
+async def test_the_plan_and_the_index_that_would_serve(make: MakeDatabase) -> None:
+    path = make(*HARBOUR)
+    async with driven(path) as driver:
+        view = await in_query(driver)
+        view.bring("select * from bookings where status = 'held'")
+        await driver.press("f5")
+        await driver.sees("How it would be run", "SCAN bookings", "! reads every row",
+                          "by_bookings_status", "USING INDEX")  # fmt: skip
+        await driver.press("i")
+        await driver.until(lambda: "CREATE INDEX" in view.box.entered)
+        assert not rows(path, "SELECT * FROM sqlite_schema WHERE type = 'index'")

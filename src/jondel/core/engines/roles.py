@@ -36,6 +36,7 @@ if TYPE_CHECKING:  # not needed to look at a database
         ScriptStatement,
         StatementError,
     )
+    from jondel.core.model.plans import PlanStep
     from jondel.core.model.statements import Statement
     from jondel.core.model.writes import Cells, RowWrite, SequenceState, WritePlan
 
@@ -348,6 +349,14 @@ class StatementRunner(Protocol):
         Raises:
             StatementRefused: see ``execute``.
             StatementFailed: its place is one of ``statement.text()``.
+        """
+
+    def plan(self, statement: Statement, *, measured: bool = False) -> tuple[PlanStep, ...]:
+        """How a statement would be run; ``measured`` runs one that only reads to tell its times,
+        where the engine can.
+
+        Raises:
+            StatementFailed, StatementRefused: there is no plan of it.
         """
 
     def check(self, statement: Statement) -> StatementError | None:

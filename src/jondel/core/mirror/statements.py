@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from jondel.core.engines.roles import StatementRunner
     from jondel.core.engines.sqlite.image import SqliteImage
     from jondel.core.model.outcomes import ResultSink, StatementError
+    from jondel.core.model.plans import PlanStep
 
 _EXACT_DIGITS = 15
 """Decimals of more digits are no floating point number exactly; they stay text."""
@@ -62,6 +63,10 @@ class MirrorStatements:
             if error.at is None or asked == statement:
                 raise
             raise StatementFailed(str(error)) from error  # it is of the text with views' names
+
+    def plan(self, statement: Statement, *, measured: bool = False) -> tuple[PlanStep, ...]:
+        """See ``StatementRunner.plan``: it is that of the mirror, and not the server's."""
+        raise StatementRefused("a snapshot of a server's database has none of the server's plans")
 
     def check(self, statement: Statement) -> StatementError | None:
         """See ``StatementRunner.check``."""

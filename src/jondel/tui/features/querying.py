@@ -115,6 +115,23 @@ class Querying(Feature):
             footer_rank=lambda _: 42,
         )
         yield run(
+            id="query.plan",
+            label="plan",
+            help="how the statement would be run, and the index that would serve it",
+            run=self._plan,
+            keys=("f5",),
+            contexts=_BOTH,
+            footer_rank=lambda _: 43,
+        )
+        yield run(
+            id="query.measure",
+            label="measured plan",
+            help="run a statement that reads, for its plan with the times that it took",
+            run=self._measure,
+            keys=("f6",),
+            contexts=_TAPE,
+        )
+        yield run(
             id="query.format",
             label="lay out",
             help="lay what is in the box out over lines",
@@ -236,6 +253,33 @@ class Querying(Feature):
         if isinstance(chosen, int):
             self.desk.copy(CODE_FORMS[chosen].write(statement, self._view.dialect))
             self.desk.say(f"copied: {CODE_FORMS[chosen].title}")
+
+    async def _plan(self) -> None:
+        await self._show_plan(measured=False)
+
+    async def _measure(self) -> None:
+        await self._show_plan(measured=True)
+
+    async def _show_plan(self, *, measured: bool) -> None:
+        from jondel.core.query.scripts import script_of
+        from jondel.tui.dialogs.plan import PlanDialog
+
+        view, block = self._view, self._view.current
+        text = block.entry.sql if block is not None else view.box.chosen_text()[0]
+        script = script_of(text, view.dialect)
+        if not script.pieces:
+            self.desk.say("there is no statement here")
+            return
+        known = dict(block.entry.parameters) if block is not None else {}
+        values = known or await self._ask_values(script)
+        if values is None:
+            return
+        query = self.desk.workspace.query
+        steps, tried = await query.plan(script, values, view.moment, measured=measured)
+        sql = script.pieces[0].text
+        index = await self.desk.ask(PlanDialog(sql, steps, tried))
+        if index:
+            view.bring(index, beside=True)
 
     def _format(self) -> None:
         from jondel.core.query.formatting import formatted

@@ -44,6 +44,8 @@ from jondel.tui.services.trail import TrailService
 from jondel.tui.services.writing import Writing
 
 if TYPE_CHECKING:
+    from jondel.core.model.plans import PlanStep
+    from jondel.core.query.plans import IndexTried
     from jondel.core.sql.dialect import Dialect
 
 T = TypeVar("T")
@@ -310,6 +312,30 @@ class QueryService:
         return "" if isinstance(moment, Now) else self._trail.step_at(moment).after.id
 
     # Trying out, and writing
+
+    async def plan(
+        self, script: Script, values: Mapping[str, StoredValue], moment: Moment, *, measured: bool
+    ) -> tuple[tuple[PlanStep, ...], IndexTried | None]:
+        """How the first statement of a script would be run, and with which index otherwise."""
+        asked, dialect = script.with_values(values)[0], self.dialect(moment)
+
+        def work(job: Job) -> tuple[tuple[PlanStep, ...], IndexTried | None]:
+            from jondel.core.engines.needed import statements_of
+            from jondel.core.query.plans import index_for, with_index
+
+            database = self._database(job, moment)
+            steps = statements_of(database).plan(asked.statement, measured=measured)
+            if index_for(steps, asked.text, database.schema(), dialect) is None:
+                return steps, None
+            if database.rehearser is not None:
+                return steps, with_index(database, steps, asked, dialect)
+            if database.rehearsals is not None or database.commits is None:
+                return steps, None  # making one there would keep others from writing
+            with self._trail.core.now(database) as (state, _):
+                job.uses(state)
+                return steps, with_index(state, steps, asked, dialect)
+
+        return await self._reader.run(work)
 
     async def rehearse(
         self, script: Script, values: Mapping[str, StoredValue], moment: Moment

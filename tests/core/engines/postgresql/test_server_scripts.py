@@ -21,6 +21,7 @@ from jondel.core.errors import (
     FeatureMissing,
     RecordsMovedOn,
     StatementFailed,
+    StatementRefused,
     TargetLocked,
 )
 from jondel.core.model.addresses import TableId
@@ -282,3 +283,21 @@ def test_a_step_of_a_server_is_asked_and_not_tried_out(database: Database, trail
         assert rows.rows == [("boat 3",)]
         with pytest.raises(FeatureMissing, match="can only be read"):
             rehearser_of(state)
+
+
+def test_plans_are_the_servers(database: Database, app: psycopg.Connection[Any]) -> None:
+    before = content(app)
+    asked = statements("SELECT * FROM office.boats WHERE price = :p", p="5.00")[0].statement
+    runner = statements_of(database)
+    planned = runner.plan(asked)
+    assert planned[0].table == "boats"
+    assert planned[0].rows is None
+    assert runner.plan(asked, measured=True)[0].rows == 1
+    deleting = statements("DELETE FROM log")[0].statement
+    assert runner.plan(deleting)
+    with pytest.raises(StatementRefused, match="not run to be measured"):
+        runner.plan(deleting, measured=True)
+    with pytest.raises(StatementFailed, match="nme") as failed:
+        runner.plan(statements("SELECT nme FROM log")[0].statement)
+    assert failed.value.at == 7
+    assert content(app) == before

@@ -10,12 +10,14 @@ import psycopg
 
 from jondel.core.engines.postgresql.connection import Connection, words_with_hint
 from jondel.core.engines.postgresql.dialect import DIALECT
+from jondel.core.engines.postgresql.plans import plan_of
 from jondel.core.engines.postgresql.result_columns import ResultReading
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import argument
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StatementFailed, StatementRefused
 from jondel.core.model.outcomes import CollectedRows, ResultSink, StatementError
+from jondel.core.model.plans import PlanStep
 from jondel.core.model.rows import ResultRows
 from jondel.core.model.statements import Statement
 from jondel.core.sql.tokens import without_comments
@@ -66,6 +68,21 @@ class ServerStatements:
                 raise StatementRefused(
                     "the statement would write; Jondel only reads here"
                 ) from error
+
+    def plan(self, statement: Statement, *, measured: bool = False) -> tuple[PlanStep, ...]:
+        """See ``StatementRunner.plan``."""
+        before = f"EXPLAIN ({'ANALYZE, ' if measured else ''}FORMAT JSON) "
+        with self._session.asking() as connection, connection.transaction(force_rollback=True):
+            connection.execute("SET LOCAL search_path TO DEFAULT")
+            try:
+                found = run(connection, before, statement).fetchone()
+            except psycopg.errors.ReadOnlySqlTransaction as error:
+                raise StatementRefused(
+                    "it writes, so it is not run to be measured; ask for the plan alone"
+                ) from error
+            except psycopg.errors.DatabaseError as error:
+                raise failed(error, statement, before) from error
+        return plan_of(found[0].decode()) if found is not None else ()
 
     def check(self, statement: Statement) -> StatementError | None:
         """See ``StatementRunner.check``: the server parses it."""

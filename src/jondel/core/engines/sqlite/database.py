@@ -60,6 +60,7 @@ if TYPE_CHECKING:
         ScriptStatement,
         StatementError,
     )
+    from jondel.core.model.plans import PlanStep
     from jondel.core.model.writes import RowWrite, SequenceState, WritePlan
 
 
@@ -242,6 +243,17 @@ class SqliteDatabase(SqliteReader):
         with translated(self._path), attached(self._connection, beside or {}):
             reading = single_reading_statement(self._connection, statement, scanned)
             run_statement(self._connection, reading, sink, self._encoding)
+
+    def plan(self, statement: Statement, *, measured: bool = False) -> tuple[PlanStep, ...]:
+        from jondel.core.engines.sqlite.plans import EXPLAIN, plan_of  # seldom needed
+
+        rows = CollectedRows()
+        try:
+            self.stream(Statement((EXPLAIN,)) + statement, rows)
+        except StatementFailed as error:
+            at = None if error.at is None else max(0, error.at - len(EXPLAIN))
+            raise StatementFailed(str(error), at) from error
+        return plan_of(rows.rows)
 
     @steady
     def check(self, statement: Statement) -> StatementError | None:

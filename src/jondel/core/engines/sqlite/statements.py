@@ -208,6 +208,8 @@ def _check_checks(pragma: str, table: str | None, scanned: Set[str]) -> None:
 
 
 def _check_only_reads(details: QueryDetails) -> None:
+    if details.is_explain:
+        return  # whatever it explains, that is not run
     if not details.is_readonly:
         raise StatementRefused("the statement would write; Jondel only reads here")
     for action in details.actions or ():
