@@ -58,6 +58,11 @@ class Terminal:
             # An Escape and the next key would be one, with Alt; else as fast as anybody types.
             time.sleep(_AFTER_ESCAPE if key == "Escape" else _AFTER_A_KEY)
 
+    def type(self, text: str) -> None:
+        """Type a text as it is."""
+        assert self.pane is not None
+        self.pane.send_keys(text, enter=False, literal=True)
+
     def kill(self) -> None:
         """Kill the program itself, and wait until its shell has seen it go.
 

@@ -89,6 +89,8 @@ class QueryView(View):
         self._ways_band = Band(id="query-ways")
         self._ways: Sequence[Way] = ()
         self._way = 0
+        self._ways_of = ("", 0)
+        """The text and the place in it that they are of."""
         self._remark = self._problem = ""
         self._blocks: list[EntryBlock] = []
         self._is_loaded = False
@@ -265,6 +267,7 @@ class QueryView(View):
             or any(way.kind == "join" for way in found.ways)
         )
         self._ways, self._way = found.ways if started and text.strip() else (), 0
+        self._ways_of = (text, cursor)
         self._remark = remark
         self._show_ways()
 
@@ -279,7 +282,7 @@ class QueryView(View):
             return
         cursor = self.box.cursor_at
         # What one is just writing is not finished, and so not wrong yet.
-        shown = [p for p in problems if not (p.start <= cursor <= p.end)]
+        shown = [p for p in problems if cursor < p.start or text[p.end : cursor].strip()]
         self.box.mark([(p.start, p.end) for p in shown])
         self._problem = shown[0].message if shown else ""
         self._show_ways()
@@ -303,15 +306,28 @@ class QueryView(View):
 
     def on_statement_box_way_wanted(self, event: StatementBox.WayWanted) -> None:
         event.stop()
-        if not self._ways:
-            if not event.else_:
-                self.box.indent()
-        elif event.else_:
-            self._way = (self._way + 1) % len(self._ways)
-            self._show_ways()
+        if event.else_:
+            if self._ways:
+                self._way = (self._way + 1) % len(self._ways)
+                self._show_ways()
+        elif self._ways_of == (self.box.text, self.box.cursor_at):
+            self._take_way()
         else:
-            way = self._ways[self._way]
-            end = self.box.cursor_at
+            # It was pressed before what is offered was found: what is typed after it waits.
+            hold = self._desk.typed.hold()
+
+            async def take() -> None:
+                try:
+                    await self._find_ways()
+                    self._take_way()
+                finally:
+                    hold.release()
+
+            hold.wait_for(self._desk.start(take, "query-ways"))
+
+    def _take_way(self) -> None:
+        if self._ways:
+            way, end = self._ways[self._way], self.box.cursor_at
             self._ways = ()
             self.box.put(way.start, end, way.text)
 
