@@ -19,7 +19,7 @@ check: $(dev)
 # The random tests with many more cases, kills and a minute of busy writing; takes an hour or so.
 soak: $(dev)
 	@JONDEL_SOAK=1 JONDEL_FIRST_SEED=$${JONDEL_FIRST_SEED:-$$(od -An -N3 -tu4 /dev/urandom | tr -d ' ')} \
-		JONDEL_SEEDS=400 JONDEL_SERVER_SEEDS=300 JONDEL_KEY_SEEDS=40 JONDEL_PLACE_SEEDS=60 JONDEL_KILLS=120 JONDEL_BUSY_SECONDS=60 \
+		JONDEL_SEEDS=400 JONDEL_SERVER_SEEDS=300 JONDEL_KEY_SEEDS=40 JONDEL_SCRIPT_SEEDS=300 JONDEL_PLACE_SEEDS=60 JONDEL_KILLS=120 JONDEL_BUSY_SECONDS=60 \
 		.venv/bin/python -m pytest --timeout=3600 tests/core tests/tui/test_any_keys.py tests/tui/test_same_place.py
 
 bench: $(dev)
@@ -29,6 +29,7 @@ bench: $(dev)
 	@.venv/bin/python bench/insides.py
 	@.venv/bin/python bench/commands.py
 	@.venv/bin/python bench/server.py
+	@.venv/bin/python bench/query.py
 
 screenshots: $(dev)
 	@.venv/bin/python scripts/screenshots.py
