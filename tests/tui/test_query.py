@@ -9,6 +9,7 @@ from typing import cast
 import apsw
 import pytest
 from driving import SMALL, Driver, driven
+from textual.events import Paste
 
 from conftest import MakeDatabase, OpenApp
 from jondel.tui.views.query.view import QueryView
@@ -321,3 +322,15 @@ async def test_the_plan_and_the_index_that_would_serve(make: MakeDatabase) -> No
         await driver.press("i")
         await driver.until(lambda: "CREATE INDEX" in view.box.entered)
         assert not rows(path, "SELECT * FROM sqlite_schema WHERE type = 'index'")
+
+
+async def test_a_line_of_a_log_is_understood(make: MakeDatabase) -> None:
+    async with driven(make(*HARBOUR)) as driver:
+        view = await in_query(driver)
+        view.box.post_message(Paste("DEBUG: SELECT name FROM boats WHERE id = ? [2]"))
+        await driver.sees("understood as a line of a log with its values")
+        assert view.box.entered == "SELECT name FROM boats WHERE id = ?"
+        await driver.press("ctrl+g")
+        await driver.sees("The values of the parameters", " 2 ")
+        await driver.press("enter")
+        await driver.sees("Tern")

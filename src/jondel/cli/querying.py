@@ -115,6 +115,7 @@ class _Run:
         from jondel.core.diff.compare import compare
         from jondel.core.formats.changes_json import write_changes
         from jondel.core.query.rehearsal import rehearsed
+        from jondel.core.query.remarks import outlives_a_rollback
 
         target, asking = self._target, self._asking
         state: Snapshot | Database = (
@@ -122,6 +123,9 @@ class _Run:
         )
         showing = Showing(form="json" if asking.row_form == "json" else asking.form or "text")
         scope = showing.scope(rules_of(target.location))
+        if not isinstance(state, Snapshot) and state.rehearsals is not None:
+            for words in outlives_a_rollback(self._script.text, state.schema(), self._dialect):
+                say(words)
         with (
             self._rows_out(only_to_file=True) as out,
             rehearsed(

@@ -13,7 +13,7 @@ from jondel.core.model.schema import Schema, Table
 from jondel.core.query.scopes import sources_of
 from jondel.core.query.scripts import script_of
 from jondel.core.sql.dialect import Dialect
-from jondel.core.sql.splitting import statement_at
+from jondel.core.sql.splitting import statement_at, statements_in
 from jondel.core.sql.tokens import Token, without_comments
 
 _MOST_CHECKED = 50
@@ -82,6 +82,23 @@ def remark_at(script: str, cursor: int, schema: Schema, dialect: Dialect) -> Rem
     if tokens[0].says("UPDATE", "DELETE"):
         return _of_everything(tokens, schema)
     return None
+
+
+def outlives_a_rollback(script: str, schema: Schema, dialect: Dialect) -> list[str]:
+    """What a script would leave behind on a server although it is rolled back."""
+    found: dict[str, None] = {}
+    for piece in statements_in(script, dialect.lexis):
+        tokens = without_comments(piece.text, dialect.lexis)
+        words = {token.text.upper() for token in tokens if token.kind == "word"}
+        if words & {"NEXTVAL", "SETVAL"}:
+            found["what sequences are set to stays, rolled back or not"] = None
+        if not words & {"INSERT", "MERGE"}:
+            continue
+        for source in sources_of(tokens, schema):
+            table = source.table
+            if table is not None and any(column.numbered for column in table.columns):
+                found[f"numbers that {table.title} gives out are gone, rolled back or not"] = None
+    return list(found)
 
 
 def _of_everything(tokens: Sequence[Token], schema: Schema) -> Remark | None:

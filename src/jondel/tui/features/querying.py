@@ -193,6 +193,7 @@ class Querying(Feature):
         from jondel.tui.dialogs.parameters import ParametersDialog
 
         known = await self.desk.workspace.query.values_given()
+        known |= query_view(self.desk).pasted_values
         return await self.desk.ask(ParametersDialog(script.parameters, known))
 
     async def _enter(self) -> None:

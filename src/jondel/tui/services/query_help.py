@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
 from jondel.core.query.completion import Ways, ways_at, with_values
-from jondel.core.query.remarks import Problem, problems_in, remark_at
+from jondel.core.query.remarks import Problem, outlives_a_rollback, problems_in, remark_at
 from jondel.tui.services.moments import Moment, Now
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.trail import TrailService
@@ -57,6 +57,8 @@ class QueryHelp:
                 values = database.rows.distinct_values(table, column, _VALUES)
                 found = with_values(found, values)
             remark = remark_at(script, cursor, schema, dialect)
+            if remark is None and database.rehearsals is not None:
+                return found, " · ".join(outlives_a_rollback(script, schema, dialect))
             if remark is None:
                 return found, ""
             if remark.counted is None:

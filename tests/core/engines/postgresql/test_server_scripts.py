@@ -29,7 +29,7 @@ from jondel.core.model.changes import Changes
 from jondel.core.model.outcomes import CollectedRows, ScriptOutcome, ScriptStatement
 from jondel.core.model.values import Exact
 from jondel.core.query.rehearsal import rehearsed
-from jondel.core.query.remarks import problems_in
+from jondel.core.query.remarks import outlives_a_rollback, problems_in
 from jondel.core.query.scripts import script_of
 from jondel.core.query.writing import write_script
 from jondel.core.trail.trail import Trail
@@ -301,3 +301,11 @@ def test_plans_are_the_servers(database: Database, app: psycopg.Connection[Any])
         runner.plan(statements("SELECT nme FROM log")[0].statement)
     assert failed.value.at == 7
     assert content(app) == before
+
+
+def test_what_outlives_a_rollback_is_said_beforehand(database: Database) -> None:
+    schema = database.schema()
+    told = outlives_a_rollback("INSERT INTO office.boats(name) VALUES ('x')", schema, DIALECT)
+    assert told == ["numbers that office.boats gives out are gone, rolled back or not"]
+    assert outlives_a_rollback("INSERT INTO log VALUES ('x')", schema, DIALECT) == []
+    assert outlives_a_rollback("SELECT nextval('x')", schema, DIALECT)

@@ -7,6 +7,7 @@ from functools import lru_cache
 
 from rich.style import Style
 from rich.text import Text
+from textual import events
 from textual.binding import Binding
 from textual.message import Message
 
@@ -43,6 +44,19 @@ class StatementBox(TextBox):
         self.dialect = dialect
         self.highlight_cursor_line = False  # its ink would cover ours
         self._marked: list[tuple[int, int]] = []
+
+    class Pasted(Message):
+        """A text was pasted into an empty box, or all of it was replaced."""
+
+        def __init__(self, text: str) -> None:
+            super().__init__()
+            self.text = text
+
+    def on_paste(self, event: events.Paste) -> None:
+        replaced = self.selected == (0, len(self.text))
+        super().on_paste(event)
+        if replaced:
+            self.post_message(self.Pasted(event.text.replace("\r\n", "\n").replace("\r", "\n")))
 
     # The text by characters
 

@@ -104,6 +104,8 @@ class QueryView(View):
         """Whether what writes is tried out first."""
         self.ask_values: Callable[[Script], Awaitable[dict[str, StoredValue] | None]]
         """Asks for values of a script's parameters; None where the person gives none."""
+        self.pasted_values: dict[str, StoredValue] = {}
+        """Values that were pasted with a statement, by parameter."""
         self._preview: EntryBlock | None = None
         """The entry whose rows are still coming."""
 
@@ -303,6 +305,18 @@ class QueryView(View):
         elif self._remark:
             parts = [(f" {line(self._remark, 200)} ", "draft"), *parts]
         self._ways_band.show(parts, keys)
+
+    def on_statement_box_pasted(self, event: StatementBox.Pasted) -> None:
+        """See whether it is a statement as a log or an app's source has it."""
+        event.stop()
+        from jondel.core.query.pasted import understood  # seldom needed
+
+        found = understood(event.text, self.dialect)
+        if found is None:
+            return
+        self.box.put(0, len(self.box.text), found.sql)
+        self.pasted_values = found.values
+        self._desk.say(f"understood as {found.words}; Ctrl+Z has it as it was pasted")
 
     def on_statement_box_way_wanted(self, event: StatementBox.WayWanted) -> None:
         event.stop()
