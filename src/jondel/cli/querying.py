@@ -10,7 +10,6 @@ from typing import NamedTuple
 from jondel.cli.output import counted, say
 from jondel.cli.problems import UsageProblem
 from jondel.cli.query_output import RowsOut, rows_out
-from jondel.cli.showing import Showing, print_changes, rules_of
 from jondel.cli.target import Target, opened
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
@@ -22,7 +21,6 @@ from jondel.core.query.scripts import Script, script_of
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.parameters import value_of_words
-from jondel.core.trail.project import Project
 from jondel.core.trail.step_statements import stream_at
 from jondel.core.trail.trail import NOW, Step
 
@@ -112,6 +110,7 @@ class _Run:
 
     def rehearse(self) -> int:
         """Show what the script would change."""
+        from jondel.cli.showing import Showing, print_changes, rules_of
         from jondel.core.diff.compare import compare
         from jondel.core.formats.changes_json import write_changes
         from jondel.core.query.rehearsal import rehearsed
@@ -172,6 +171,7 @@ class _Run:
         return 0
 
     def _show_step(self, step: Step | None, outcome: ScriptOutcome) -> None:
+        from jondel.cli.showing import Showing, print_changes, rules_of
         from jondel.core.formats.changes_json import write_changes
 
         trail, json = self._target.trail, self._asking.row_form == "json"
@@ -207,6 +207,8 @@ class _Run:
         )
 
     def _foreign_keys(self) -> bool:
+        from jondel.core.trail.project import Project  # not needed to ask
+
         project, wanted = Project(self._target.location), self._asking.foreign_keys
         if wanted is not None:
             project.enforce_foreign_keys(wanted == "on")

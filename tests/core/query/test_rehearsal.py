@@ -189,7 +189,7 @@ def _random_script(choose: random.Random) -> str:
     return "; ".join(parts)
 
 
-@pytest.mark.parametrize("seed", seeds("JONDEL_SCRIPT_SEEDS", 40))
+@pytest.mark.parametrize("seed", seeds("JONDEL_SCRIPT_SEEDS", 25))
 def test_random_scripts(make: MakeDatabase, seed: int) -> None:
     choose = random.Random(seed)
     path = make(*HARBOUR, journal=choose.choice(["WAL", "DELETE"]))
