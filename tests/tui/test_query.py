@@ -334,3 +334,21 @@ async def test_a_line_of_a_log_is_understood(make: MakeDatabase) -> None:
         await driver.sees("The values of the parameters", " 2 ")
         await driver.press("enter")
         await driver.sees("Tern")
+
+
+async def test_two_runs_of_a_statement_are_compared(make: MakeDatabase) -> None:
+    path = make(*HARBOUR)
+    async with driven(path) as driver:
+        view = await in_query(driver)
+        view.bring("select id, status from bookings")
+        await driver.press("ctrl+g")
+        await driver.until(lambda: len(view.blocks) == 1)
+        with closing(apsw.Connection(str(path))) as connection:
+            connection.execute("UPDATE bookings SET status = 'left' WHERE id = 2")
+            connection.execute("DELETE FROM bookings WHERE id = 1")
+        await driver.press("ctrl+g")
+        await driver.until(lambda: len(view.blocks) == 2)
+        await driver.press("escape", "equals_sign")
+        await driver.sees("Compare the rows with those of")
+        await driver.press("enter")
+        await driver.sees("paid → left", "- 1", "~1 -1")

@@ -270,6 +270,7 @@ async def test_the_mouse_goes_where_the_keys_go(make: MakeDatabase) -> None:
         await driver.until(lambda: driver.sheet.record_at(5) is not None)
         await driver.until(lambda: driver.desk.navigator.journey is None)
         await driver.sees("    12       6")
+        await driver.comes_to_rest()
         await driver.click("Sheet", (4, 7))
         await driver.sees("row 6 of 50 000", "readings 12")
         driver.sheet.scroll_to(0, 30_000, animate=False)

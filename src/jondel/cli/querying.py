@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -15,8 +16,15 @@ from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
 from jondel.core.errors import JondelError, StatementFailed, StatementRefused, TargetNotFound
 from jondel.core.formats.row_writers import RowForm, form_of_name
-from jondel.core.model.outcomes import Outcome, ScriptOutcome, ScriptStatement, StatementError
+from jondel.core.model.outcomes import (
+    CollectedRows,
+    Outcome,
+    ScriptOutcome,
+    ScriptStatement,
+    StatementError,
+)
 from jondel.core.model.values import StoredValue
+from jondel.core.query.lets import MOST_VALUES, NamedValue, values_of
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.sql.dialect import Dialect
@@ -65,7 +73,9 @@ def run_query(target: str, lock: bool, **given: object) -> int:
         script = script_of(text, dialect)
         if not script.pieces:
             raise UsageProblem("there is no statement to run")
-        statements = script.with_values(_values(script, asking.parameters))
+        values = _values(script, asking.parameters)
+        named = values_of(script.lets, partial(_asked, target_opened, at, dialect, values))
+        statements = script.with_values({**values, **named})
         run = _Run(target_opened, asking, statements, script, at, dialect)
         if asking.rehearse:
             return run.rehearse()
@@ -231,7 +241,7 @@ class _Run:
     def _failed(self, number: int, error: StatementError) -> JondelError:
         if number >= len(self._script.pieces) or error.at is None:
             return StatementFailed(f"{self._named(number)}{error.message}")
-        at = self._script.pieces[number].at + error.at
+        at = self._script.pieces[number].at + error.at - len(self._script.prefix)
         placed = StatementFailed(error.message, at).placed_in(self._script.text)
         return StatementFailed(f"{self._named(number)}{placed}")
 
@@ -243,6 +253,22 @@ class _Run:
             return f"{_first_words(self._statements[0].text)}: " if always else ""
         words = f" ({_first_words(self._statements[number].text)})" if always else ""
         return f"statement {number + 1} of {count}{words}: "
+
+
+def _asked(
+    target: Target,
+    at: str | None,
+    dialect: Dialect,
+    values: Mapping[str, StoredValue],
+    question: str,
+    known: Mapping[str, NamedValue],
+) -> list[StoredValue]:
+    """The first column of what a question gives."""
+    rows = CollectedRows(MOST_VALUES + 1)
+    statements = script_of(question, dialect).with_values({**values, **known})
+    for entry in statements[:1]:
+        stream_at(target.trail, lambda: target.database, entry.statement, rows, at)
+    return [row[0] for row in rows.rows]  # type: ignore[misc]
 
 
 def _words_of(outcome: Outcome, verb: str) -> str:

@@ -13,17 +13,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jondel.core.browse.links import Link
-from jondel.core.diff.compare import compare
+from jondel.core.diff.compare import Scope, compare
 from jondel.core.engines.postgresql.dialect import DIALECT as POSTGRESQL
 from jondel.core.engines.registry import open_database
 from jondel.core.engines.sqlite.dialect import DIALECT as SQLITE
 from jondel.core.errors import StatementRefused, StoreUnavailable, TargetNotFound
 from jondel.core.model.addresses import TableId
 from jondel.core.model.outcomes import Outcome, ResultColumn, StatementError
+from jondel.core.model.schema import Column, Schema, Table
 from jondel.core.model.statements import Argument, Statement
 from jondel.core.model.values import Exact, InvalidText, StoredValue
 from jondel.core.query.as_code import CODE_FORMS
 from jondel.core.query.change_statements import statement_of_change, statement_of_link
+from jondel.core.query.compared_results import compared
 from jondel.core.query.files import (
     ScriptFile,
     changed_outside,
@@ -32,6 +34,7 @@ from jondel.core.query.files import (
     write_script,
 )
 from jondel.core.query.formatting import formatted
+from jondel.core.query.lets import values_of
 from jondel.core.query.reading import may_write
 from jondel.core.query.results import RESULT, ResultFile, open_result
 from jondel.core.query.scripts import script_of
@@ -326,3 +329,67 @@ def test_forms_of_values_are_those_of_the_engine() -> None:
     assert literal(float("inf"), POSTGRESQL.forms) == "'Infinity'::float8"
     assert literal("a\tb", POSTGRESQL.forms) == "'a\tb'"
     assert json.dumps(literal(None, POSTGRESQL.forms)) == '"NULL"'
+
+
+# Named values
+
+
+def test_named_values_stand_before_a_script() -> None:
+    text = (
+        "let since = '2026-06-01'\nlet n = 5 ;\n-- those that are large\n"
+        "let large = (SELECT id\n  FROM boats WHERE length > :n)\n\n"
+        "SELECT :since, :n, * FROM t WHERE a IN (:large) AND b = :b; SELECT nme"
+    )
+    script = script_of(text, SQLITE)
+    assert script.parameters == ("b",)
+    assert [let.name for let in script.lets] == ["since", "n", "large"]
+    asked: list[tuple[str, object]] = []
+
+    def ask(question, known):  # type: ignore[no-untyped-def]
+        asked.append((question, dict(known)))
+        return [1, "x", None]
+
+    values = values_of(script.lets, ask)
+    assert asked == [("SELECT id\n  FROM boats WHERE length > :n", {"since": "2026-06-01", "n": 5})]
+    one, two = script.with_values({**values, "b": 9})
+    assert one.statement.text() == "SELECT ?, ?, * FROM t WHERE a IN (?, ?, ?) AND b = ?"
+    assert one.statement.values == ("2026-06-01", 5, 1, "x", None, 9)
+    assert one.text.startswith("let since")
+    assert one.text[one.place(one.sql.index("b = "))] == "b"
+    assert two.text[two.place(two.sql.index("nme")) :] == "nme"
+    assert text[script.pieces[1].at :] == "SELECT nme"
+    empty = script.with_values({**values, "large": ()})[0]
+    assert "IN (?)" in empty.sql
+
+
+@pytest.mark.parametrize("text", ["let a = (SELECT 1", "let a =\nSELECT 1"])
+def test_a_named_value_that_has_none_is_said(text: str) -> None:
+    with pytest.raises(StatementRefused):
+        script_of(text, SQLITE)
+
+
+@pytest.mark.parametrize("text", ["lettuce = 1", "SELECT 1\nlet a = 2", "let", "LET us = go"])
+def test_what_is_no_named_value(text: str) -> None:
+    assert len(script_of(text, SQLITE).lets) == (text == "LET us = go")
+
+
+def test_results_of_two_runs_are_compared(tmp_path: Path) -> None:
+    def kept(name: str, rows: list[tuple[StoredValue, ...]]) -> Path:
+        boats = Table(TableId("boats"), "table", (Column("id", key_position=1), Column("name")))
+        result = ResultFile(tmp_path / name, schema=Schema((boats,)))
+        result.begin([ResultColumn("id", table=TableId("boats"), column="id"), ResultColumn("n")])
+        result.take(rows)
+        result.end(complete=True)
+        return result.path
+
+    one = kept("1.db", [(1, "a"), (2, "b"), (3, "c")])
+    other = kept("2.db", [(4, "d"), (2, "B"), (1, "a")])
+    changes = compared(one, other, Scope())
+    assert {(r.kind, r.key) for r in changes.tables[0].records} == {
+        ("added", (4,)), ("changed", (2,)), ("removed", (3,)),
+    }  # fmt: skip
+    assert compared(one, one, Scope()).empty
+    # Where the key comes twice, rows are told by all that is in them.
+    twice = kept("3.db", [(1, "a"), (1, "a"), (2, "b"), (3, "c")])
+    (table,) = compared(one, twice, Scope()).tables
+    assert [(r.kind, r.after) for r in table.records] == [("added", (1, "a"))]

@@ -53,6 +53,11 @@ class ScriptStatement(NamedTuple):
     text: str
     place: Callable[[int], int] = int
 
+    @property
+    def sql(self) -> str:
+        """The statement by itself, with marks for its values."""
+        return self.statement.text()
+
 
 class Outcome(NamedTuple):
     """What one statement came to.

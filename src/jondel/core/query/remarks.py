@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from jondel.core.engines.needed import statements_of
 from jondel.core.engines.protocol import Database
+from jondel.core.errors import StatementRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
 from jondel.core.query.scopes import sources_of
@@ -18,6 +19,7 @@ from jondel.core.sql.tokens import Token, without_comments
 
 _MOST_CHECKED = 50
 _NAMED = re.compile(r"no such \w+: (?:\w+\.)*(\w+)")
+_NAMING = re.compile(r"let\s", re.IGNORECASE)
 _DECLARING = frozenset({"CREATE", "ALTER", "DROP", "ATTACH", "SET", "BEGIN"})
 
 
@@ -35,12 +37,16 @@ def problems_in(script: str, database: Database, dialect: Dialect) -> list[Probl
     A statement behind one that declares something may need that, and is not looked at.
     """
     found: list[Problem] = []
-    parsed = script_of(script, dialect)
+    try:
+        parsed = script_of(script, dialect)
+    except StatementRefused as refused:
+        return [Problem(0, len(script.partition("\n")[0]), str(refused))]
     statements = parsed.with_values({})
     for piece, entry in list(zip(parsed.pieces, statements, strict=True))[:_MOST_CHECKED]:
         error = statements_of(database).check(entry.statement)
         if error is not None:
-            at = entry.place(error.at) if error.at is not None else None
+            before = len(parsed.prefix)
+            at = entry.place(error.at) - before if error.at is not None else None
             start, end = _place_of(piece.text, at, error.message, dialect)
             found.append(Problem(piece.at + start, piece.at + end, error.message))
         first = next(iter(without_comments(piece.text, dialect.lexis)), None)
@@ -71,6 +77,9 @@ class Remark(NamedTuple):
 
 def remark_at(script: str, cursor: int, schema: Schema, dialect: Dialect) -> Remark | None:
     """What is to be said of the statement at a cursor."""
+    line = script[script.rfind("\n", 0, cursor) + 1 : cursor].lstrip()
+    if _NAMING.match(line):
+        return Remark("let name = a value, or (SELECT …); below, :name is what it gives")
     piece = statement_at(script, cursor, dialect.lexis)
     if piece is None:
         return None

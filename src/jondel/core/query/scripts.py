@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from functools import partial
 from typing import NamedTuple
 
 from jondel.core.model.outcomes import ScriptStatement
 from jondel.core.model.values import StoredValue
+from jondel.core.query.lets import Let, without_lets
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.parameters import Mark, bound, marks, place_in
 from jondel.core.sql.splitting import Piece, statements_in
@@ -26,26 +26,57 @@ class Script(NamedTuple):
 
         Those that go by their order are numbered through all statements.
         """
-        return tuple(dict.fromkeys(mark.name for found in self.marks for mark in found))
+        named = {let.name for let in self.lets}
+        names = dict.fromkeys(mark.name for found in self.marks for mark in found)
+        return tuple(name for name in names if name not in named)
 
-    def with_values(self, values: Mapping[str, StoredValue]) -> tuple[ScriptStatement, ...]:
+    lets: tuple[Let, ...] = ()
+    """Values that are named before the statements."""
+    prefix: str = ""
+    """How they are written; each statement is kept with them."""
+
+    def with_values(
+        self, values: Mapping[str, StoredValue | tuple[StoredValue, ...]]
+    ) -> tuple[ScriptStatement, ...]:
         """The statements with values for their parameters; those without one are NULL."""
         return tuple(
-            ScriptStatement(bound(piece.text, found, values), piece.text, partial(place_in, found))
+            self._with_values(piece, found, values)
             for piece, found in zip(self.pieces, self.marks, strict=True)
         )
 
+    def _with_values(
+        self,
+        piece: Piece,
+        found: Sequence[Mark],
+        values: Mapping[str, StoredValue | tuple[StoredValue, ...]],
+    ) -> ScriptStatement:
+        given = [values.get(mark.name) for mark in found]
+        counts = [max(1, len(value)) if isinstance(value, tuple) else 1 for value in given]
+        before = len(self.prefix)
+
+        def place(at: int) -> int:
+            return before + place_in(found, at, counts)
+
+        statement = bound(piece.text, found, values)
+        return ScriptStatement(statement, self.prefix + piece.text, place)
+
 
 def script_of(text: str, dialect: Dialect) -> Script:
-    """The script that a text is."""
-    pieces = tuple(statements_in(text, dialect.lexis))
+    """The script that a text is.
+
+    Raises:
+        StatementRefused: a value that is named in the beginning has no end.
+    """
+    plain, lets = without_lets(text, dialect)
+    pieces = tuple(statements_in(plain, dialect.lexis))
     found: list[tuple[Mark, ...]] = []
     counted = 0
     for piece in pieces:
         own = _numbered_on(marks(piece.text, dialect), counted)
         counted += sum(mark.text in ("?", "%s") for mark in own)
         found.append(own)
-    return Script(text, pieces, tuple(found))
+    prefix = f"{text[: pieces[0].at].strip()}\n" if lets and pieces else ""
+    return Script(plain, pieces, tuple(found), lets, prefix)
 
 
 def _numbered_on(found: Sequence[Mark], counted: int) -> tuple[Mark, ...]:

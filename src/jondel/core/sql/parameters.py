@@ -57,15 +57,25 @@ def names_of(found: Sequence[Mark]) -> list[str]:
     return list(dict.fromkeys(mark.name for mark in found))
 
 
-def bound(sql: str, found: Sequence[Mark], values: Mapping[str, StoredValue]) -> Statement:
-    """The statement with values for its parameters; those without one are NULL."""
+def bound(
+    sql: str,
+    found: Sequence[Mark],
+    values: Mapping[str, StoredValue | tuple[StoredValue, ...]],
+) -> Statement:
+    """The statement with values for its parameters; those without one are NULL.
+
+    Several values for one parameter are all put there, with commas between.
+    """
     texts: list[str] = []
     arguments: list[Argument] = []
     percent = any(mark.text.startswith("%") for mark in found)
     at = 0
     for mark in found:
-        texts.append(sql[at : mark.start])
-        arguments.append(Argument(values.get(mark.name), mark.name))
+        given = values.get(mark.name)
+        several = given if isinstance(given, tuple) else (given,)
+        for number, value in enumerate(several or (None,)):
+            texts.append(", " if number else sql[at : mark.start])
+            arguments.append(Argument(value, mark.name))
         at = mark.end
     texts.append(sql[at:])
     if percent:  # a percent sign of the text itself is written twice there
@@ -73,14 +83,20 @@ def bound(sql: str, found: Sequence[Mark], values: Mapping[str, StoredValue]) ->
     return Statement(tuple(texts), tuple(arguments))
 
 
-def place_in(found: Sequence[Mark], at: int) -> int:
-    """The character of a statement that one of its text with marks of one character is."""
+def place_in(found: Sequence[Mark], at: int, counts: Sequence[int] = ()) -> int:
+    """The character of a statement that one of its text with marks of one character is.
+
+    ``counts`` says how many values each parameter has, where not one.
+    """
     shift = 0
-    for mark in found:
-        begins = mark.start + shift
+    for number, mark in enumerate(found):
+        count = counts[number] if number < len(counts) else 1
+        begins, width = mark.start + shift, 3 * count - 2
         if at <= begins:
             break
-        shift += 1 - (mark.end - mark.start)
+        if at < begins + width:
+            return mark.start
+        shift += width - (mark.end - mark.start)
     return at - shift
 
 

@@ -157,6 +157,14 @@ class Querying(Feature):
             footer_rank=lambda _: 50,
         )
         yield tape(
+            id="query.compare",
+            label="compare",
+            help="compare the entry's rows with those of an earlier run",
+            run=self._compare,
+            keys=("equals_sign",),
+            footer_rank=lambda _: 46,
+        )
+        yield tape(
             id="query.copy",
             label="copy",
             help="copy the entry's statement: as SQL, or as code of a language",
@@ -241,6 +249,22 @@ class Querying(Feature):
         chosen = await self.desk.ask(ChoiceDialog("Find on the tape", words))
         if isinstance(chosen, int):
             await self._view.go_to_entry(entries[chosen])
+
+    async def _compare(self) -> None:
+        from jondel.tui.dialogs.choice import ChoiceDialog
+
+        entries = self._view.earlier_runs()
+        if not entries:
+            self.desk.say("there is no other entry with rows to compare this one with")
+            return
+        words = [
+            f"{entry.asked_at.astimezone():%H:%M:%S}  {entry.moment or 'now'}  "
+            f"{entry.rows} rows  {' '.join(entry.sql.split())}"
+            for entry in entries
+        ]
+        chosen = await self.desk.ask(ChoiceDialog("Compare the rows with those of", words))
+        if isinstance(chosen, int):
+            await self._view.compare_with(entries[chosen])
 
     async def _copy(self) -> None:
         from jondel.core.query.as_code import CODE_FORMS

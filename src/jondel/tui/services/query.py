@@ -19,6 +19,7 @@ from jondel.core.errors import (
 )
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.outcomes import (
+    CollectedRows,
     Outcome,
     ResultColumn,
     ScriptOutcome,
@@ -26,10 +27,11 @@ from jondel.core.model.outcomes import (
     StatementError,
 )
 from jondel.core.model.values import ShownRow, StoredValue
+from jondel.core.query.lets import MOST_VALUES, NamedValue, values_of
 from jondel.core.query.reading import may_write
 from jondel.core.query.rehearsal import rehearsed
 from jondel.core.query.results import FIRST_LIMIT, ResultFile
-from jondel.core.query.scripts import Script
+from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry, How, Tape
 from jondel.core.query.writing import write_script
 from jondel.core.snapshots.catalogue import Snapshot
@@ -37,7 +39,7 @@ from jondel.core.trail.project import Project
 from jondel.core.trail.step_statements import stream_at
 from jondel.core.trail.trail import Step
 from jondel.tui.services.comparisons import Comparisons
-from jondel.tui.services.moments import AtResult, AtStep, Moment, NotAState, Now
+from jondel.tui.services.moments import NOW, AtResult, AtStep, Moment, NotAState, Now
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.threads import Job, WorkThread
 from jondel.tui.services.trail import TrailService
@@ -205,10 +207,10 @@ class QueryService:
         Raises:
             StatementRefused: one would write.
         """
-        statements = script.with_values(values)
         name = self._name_of(moment)
 
         def work(job: Job, send: Callable[[RunEvent], None]) -> None:
+            statements = self._statements(job, script, values, moment, name)
             run: int | None = None
             for number, statement in enumerate(statements):
                 asked = _Asked(number, statement, values, moment, name, limit)
@@ -222,6 +224,34 @@ class QueryService:
 
         async for event in self._reader.stream(work):
             yield event
+
+    def _statements(
+        self,
+        job: Job,
+        script: Script,
+        values: Mapping[str, StoredValue],
+        moment: Moment,
+        name: str,
+    ) -> tuple[ScriptStatement, ...]:
+        """The statements of a script with all of their values; those that questions give are asked
+        for now."""
+
+        def ask(question: str, known: Mapping[str, NamedValue]) -> list[StoredValue]:
+            database = self._database(job, moment)
+            rows = CollectedRows(MOST_VALUES + 1)
+            asked = script_of(question, self.dialect(moment)).with_values({**values, **known})
+            for entry in asked[:1]:
+                stream_at(
+                    self._trail.core,
+                    lambda: database,
+                    entry.statement,
+                    rows,
+                    name or None,
+                    job.uses,
+                )
+            return [row[0] for row in rows.rows]  # type: ignore[misc]
+
+        return script.with_values({**values, **values_of(script.lets, ask)})
 
     def _read_one(
         self, job: Job, send: Callable[[RunEvent], None], asked: _Asked, run: int | None
@@ -311,15 +341,27 @@ class QueryService:
             raise NotAState
         return "" if isinstance(moment, Now) else self._trail.step_at(moment).after.id
 
+    async def compare_rows(self, one: Entry, other: Entry) -> Changes:
+        """What differs between the rows of two entries, the earlier one first."""
+        paths = [self._tape.result_path(entry.number) for entry in (one, other)]
+
+        def work(job: Job) -> Changes:
+            from jondel.core.query.compared_results import compared
+
+            return compared(paths[0], paths[1], self._comparisons.scope, job.uses)
+
+        return await self._reader.run(work)
+
     # Trying out, and writing
 
     async def plan(
         self, script: Script, values: Mapping[str, StoredValue], moment: Moment, *, measured: bool
     ) -> tuple[tuple[PlanStep, ...], IndexTried | None]:
         """How the first statement of a script would be run, and with which index otherwise."""
-        asked, dialect = script.with_values(values)[0], self.dialect(moment)
+        dialect, name = self.dialect(moment), self._name_of(moment)
 
         def work(job: Job) -> tuple[tuple[PlanStep, ...], IndexTried | None]:
+            asked = self._statements(job, script, values, moment, name)[0]
             from jondel.core.engines.needed import statements_of
             from jondel.core.query.plans import index_for, with_index
 
@@ -343,10 +385,11 @@ class QueryService:
         """Try a script out, at now or at a step; nothing is written."""
         name, foreign_keys = self._name_of(moment), self.enforces_foreign_keys()
         scope = self._comparisons.scope
-        statements = script.with_values(values)
 
         def work(job: Job) -> Rehearsed:
             from jondel.core.diff.compare import compare
+
+            statements = self._statements(job, script, values, moment, name)
 
             state: Snapshot | Database = (
                 self._database(job, moment)
@@ -389,11 +432,11 @@ class QueryService:
         """
         self._writing.require_allowed()
         foreign_keys = self.enforces_foreign_keys()
-        statements = script.with_values(values)
 
         def work(job: Job) -> tuple[Sequence[Entry], list[Step]]:
             live = self._reader.live()
             job.uses(live)
+            statements = self._statements(job, script, values, NOW, "")
             results: dict[int, ResultFile] = {}
             trail = self._trail.core
             try:

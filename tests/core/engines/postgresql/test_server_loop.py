@@ -280,7 +280,7 @@ def test_a_write_whose_connection_is_lost_is_told_truly(
         connection.close()
         return number
 
-    monkeypatch.setattr(writing, "_transaction_number", lost_on_the_way_back)
+    monkeypatch.setattr(writing, "transaction_number", lost_on_the_way_back)
     database.writer.apply(plan)
     assert app.execute("SELECT * FROM boats").fetchall() == [(1,)]
 

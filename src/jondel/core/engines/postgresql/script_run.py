@@ -72,7 +72,7 @@ def _is_alone(words: Sequence[str]) -> bool:
 def is_one_transaction(statements: Sequence[ScriptStatement]) -> bool:
     """Whether a script says nothing of transactions, and so is one."""
     for entry in statements:
-        words = words_of(entry.text)
+        words = words_of(entry.sql)
         if words and (words[0] in _OPENS | _CLOSES | {"SAVEPOINT"} or _is_alone(words)):
             return False
     return True
@@ -241,7 +241,7 @@ class _Run:
         for number in range(len(self._statements)):
             going_on = self._one(number)
             idle = connection.info.transaction_status == psycopg.pq.TransactionStatus.IDLE
-            if idle and words_of(self._statements[number].text)[:1] in (["ROLLBACK"], ["ABORT"]):
+            if idle and words_of(self._statements[number].sql)[:1] in (["ROLLBACK"], ["ABORT"]):
                 self._undo()
             if idle and going_on:
                 self._kept = len(self._outcomes)
@@ -259,8 +259,8 @@ class _Run:
         inside = whole
         self._execute("SAVEPOINT jondel_kept")
         for number, entry in enumerate(self._statements):
-            words = words_of(entry.text)
-            refusal = why_not_tried_out(entry.text)
+            words = words_of(entry.sql)
+            refusal = why_not_tried_out(entry.sql)
             if refusal:
                 self._fail(entry.text, refusal)
                 break

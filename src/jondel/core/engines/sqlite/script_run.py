@@ -47,7 +47,7 @@ _LONGEST_WAIT_SECONDS = 0.2
 
 def is_one_transaction(statements: Sequence[ScriptStatement]) -> bool:
     """Whether a script says nothing of transactions, and so is one."""
-    return not any(first_word(entry.text) in _ON_ITS_OWN for entry in statements)
+    return not any(first_word(entry.sql) in _ON_ITS_OWN for entry in statements)
 
 
 def first_word(sql: str) -> str:
@@ -106,7 +106,7 @@ class ScriptRun:
             if outcome.error is not None:
                 return True
             if not self._connection.in_transaction:
-                if first_word(entry.text) == "ROLLBACK":
+                if first_word(entry.sql) == "ROLLBACK":
                     self._undo()
                 self._kept = len(self._outcomes)
         return False
@@ -124,7 +124,7 @@ class ScriptRun:
             seconds = time.perf_counter() - started
             return Outcome(entry.text, "failed", seconds, error=error_of(error, entry))
         wrote = connection.total_changes() - before
-        writes = wrote or (first_word(entry.text) in _WRITING and not has_rows)
+        writes = wrote or (first_word(entry.sql) in _WRITING and not has_rows)
         affected = (connection.changes() or wrote) if writes else None
         return Outcome(entry.text, "done", time.perf_counter() - started, affected, None, has_rows)
 

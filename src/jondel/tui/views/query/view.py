@@ -695,6 +695,33 @@ class QueryView(View):
                 self._desk.say("this entry is gone")
                 return
 
+    def earlier_runs(self) -> list[Entry]:
+        """The entries with rows that the current one can be compared with: those of the same
+        statement first, the latest of them before the others."""
+        block = self.current
+        if block is None or block.entry.rows is None:
+            return []
+        others = [b.entry for b in reversed(self._blocks) if b is not block]
+        others = [entry for entry in others if entry.rows is not None]
+        words = block.entry.sql.split()
+        return sorted(others, key=lambda entry: entry.sql.split() != words)
+
+    async def compare_with(self, other: Entry) -> None:
+        """Show by what the current entry's rows differ from another's."""
+        block = self.current
+        if block is None:
+            return
+        pair = sorted((block.entry, other), key=lambda entry: entry.number)
+        with self._being_run("comparing …"):
+            changes = await self._query.compare_rows(*pair)
+        if not block.is_open:
+            await self._unfold(block)
+        nothing = "both runs gave the same rows"
+        await block.show_changes(changes, nothing)
+        block.scroll_visible(animate=False)
+        since = f"{other.asked_at.astimezone():%H:%M:%S}"
+        self._desk.say(nothing if changes.empty else f"{changes.counts.marked()} since {since}")
+
     # Files
 
     def open_file(self, file: ScriptFile) -> None:
