@@ -362,7 +362,36 @@ def test_named_values_stand_before_a_script() -> None:
     assert "IN (?)" in empty.sql
 
 
-@pytest.mark.parametrize("text", ["let a = (SELECT 1", "let a =\nSELECT 1"])
+@pytest.mark.parametrize(
+    ("text", "value", "question", "follows"),
+    [
+        ("let a = 'x' -- the boat's\nSELECT 1", "x", "", "SELECT 1"),
+        ("let a = 'x\ny; z';\nSELECT 1", "x\ny; z", "", "SELECT 1"),
+        ("let a = two words; SELECT 1", "two words", "", "SELECT 1"),
+        ("let a = /* of\ntwo lines */ 5\nSELECT 1", 5, "", "SELECT 1"),
+        ("let a = NULL\r\nSELECT 1", None, "", "SELECT 1"),
+        ("let a = (SELECT ')' -- )\n);\nSELECT 1", None, "SELECT ')' -- )", "SELECT 1"),
+        ("let a = (SELECT (2)) -- (\nSELECT 1", None, "SELECT (2)", "SELECT 1"),
+    ],
+)
+def test_a_named_value_ends_with_its_line_or_a_semicolon(
+    text: str, value: object, question: str, follows: str
+) -> None:
+    script = script_of(text, SQLITE)
+    assert script.lets == (("a", value, question),)
+    assert [piece.text for piece in script.pieces] == [follows]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "let a = (SELECT 1",
+        "let a = (SELECT 1))\nSELECT 1",
+        "let a = (SELECT 1) + (2)\nSELECT 1",
+        "let a = 'never closed\nSELECT 1",
+        "let a =\nSELECT 1",
+    ],
+)
 def test_a_named_value_that_has_none_is_said(text: str) -> None:
     with pytest.raises(StatementRefused):
         script_of(text, SQLITE)

@@ -12,13 +12,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from itertools import accumulate
 from typing import NamedTuple, TypeAlias
 
 from jondel.core.errors import StatementRefused
 from jondel.core.model.values import StoredValue
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.parameters import value_of_words
-from jondel.core.sql.tokens import tokens
+from jondel.core.sql.tokens import Token, tokens
 
 _LET = re.compile(r"[ \t]*let[ \t]+([A-Za-z_]\w*)[ \t]*=[ \t]*", re.IGNORECASE)
 _BETWEEN = re.compile(r"(?:[ \t]*(?:--[^\n]*)?\n)*")
@@ -52,18 +53,9 @@ def without_lets(script: str, dialect: Dialect) -> WithLets:
     found: list[Let] = []
     at = _skip_blank_lines(script, 0)
     while (match := _LET.match(script, at)) is not None:
-        start = match.end()
-        end = _end_of_value(script, start, dialect)
-        words = script[start:end].strip().rstrip(";").rstrip()
-        if not words:
-            raise StatementRefused(
-                f"let {match[1]} = … needs a value, or a question in parentheses"
-            )
-        if words.startswith("("):
-            found.append(Let(match[1], question=words[1:-1].strip()))
-        else:
-            found.append(Let(match[1], value_of_words(words)))
-        at = _skip_blank_lines(script, end)
+        value, at_end = _value_at(match[1], script, match.end(), dialect)
+        found.append(value)
+        at = _skip_blank_lines(script, at_end)
     blank = re.sub(r"[^\n]", " ", script[:at])
     return WithLets(blank + script[at:] if found else script, tuple(found))
 
@@ -97,16 +89,38 @@ def _skip_blank_lines(script: str, at: int) -> int:
     return match.end() if match is not None else at
 
 
-def _end_of_value(script: str, start: int, dialect: Dialect) -> int:
-    """Where a value ends: with its line, or with its parenthesis."""
-    if script[start : start + 1] != "(":
-        end = script.find("\n", start)
-        return len(script) if end < 0 else end
-    depth = 0
-    for token in tokens(script[start:], dialect.lexis):
-        depth += (token.text == "(") - (token.text == ")")
-        if not depth:
-            end = start + token.end
-            line_end = script.find("\n", end)
-            return len(script) if line_end < 0 else line_end
-    raise StatementRefused("a named value's parenthesis is never closed")
+def _value_at(name: str, script: str, start: int, dialect: Dialect) -> tuple[Let, int]:
+    """The value that begins here, and where it ends: with its line, or with a semicolon, where no
+    string and no parenthesis is open."""
+    text = script[start:]
+    found: list[Token] = []
+    depth = end = 0
+    for token in tokens(text, dialect.lexis):
+        ends_here = not depth and "\n" in text[end : token.start]
+        if ends_here or (not depth and token.says(";")):
+            end = end if ends_here else token.end
+            break
+        end = token.end
+        if token.kind != "comment":
+            found.append(token)
+            depth += token.says("(") - token.says(")")
+    if depth:
+        raise StatementRefused(f"let {name} = …: its parentheses do not match")
+    if any(token.kind == "loose quote" for token in found):
+        raise StatementRefused(f"let {name} = …: its quote is never closed")
+    if not found:
+        raise StatementRefused(f"let {name} = … needs a value, or a question in parentheses")
+    words = text[found[0].start : found[-1].end]
+    if not found[0].says("("):
+        return Let(name, value_of_words(words)), start + end
+    if _closed_before(found):
+        raise StatementRefused(
+            f"let {name} = (…) goes on behind its parenthesis; put all of it into the question"
+        )
+    return Let(name, question=words[1:-1].strip()), start + end
+
+
+def _closed_before(found: Sequence[Token]) -> bool:
+    """Whether the first parenthesis is closed before the last token."""
+    depths = accumulate(token.says("(") - token.says(")") for token in found[:-1])
+    return any(depth <= 0 for depth in depths)
