@@ -352,3 +352,20 @@ async def test_two_runs_of_a_statement_are_compared(make: MakeDatabase) -> None:
         await driver.sees("Compare the rows with those of")
         await driver.press("enter")
         await driver.sees("paid → left", "- 1", "~1 -1")
+
+
+async def test_values_are_named_before_a_statement(make: MakeDatabase) -> None:
+    async with driven(make(*HARBOUR)) as driver:
+        view = await in_query(driver)
+        await typed(driver, "let long = (select id from boats where length > 8")
+        await driver.press("ctrl+g")
+        await driver.sees("its parentheses do not match")
+        await typed(driver, ");\nlet status = paid;\nselect 1;\n")
+        await typed(driver, "select * from bookings where boat_id in (:long) and status != :status")
+        await driver.press("ctrl+g")
+        await driver.sees("1 row")
+        await typed(driver, ";\ndelete from boats")
+        await driver.sees("2 records")
+        await driver.press("escape", "up", "e")
+        await driver.until(lambda: view.box.text.startswith("let long"))
+        assert "select 1" not in view.box.text

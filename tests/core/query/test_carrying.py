@@ -34,7 +34,7 @@ from jondel.core.query.files import (
     write_script,
 )
 from jondel.core.query.formatting import formatted
-from jondel.core.query.lets import values_of
+from jondel.core.query.lets import chosen_of, values_of
 from jondel.core.query.reading import may_write
 from jondel.core.query.results import RESULT, ResultFile, open_result
 from jondel.core.query.scripts import script_of
@@ -400,6 +400,24 @@ def test_a_named_value_that_has_none_is_said(text: str) -> None:
 @pytest.mark.parametrize("text", ["lettuce = 1", "SELECT 1\nlet a = 2", "let", "LET us = go"])
 def test_what_is_no_named_value(text: str) -> None:
     assert len(script_of(text, SQLITE).lets) == (text == "LET us = go")
+
+
+@pytest.mark.parametrize(
+    ("script", "chosen"),
+    [
+        ("let a = 1;\nlet b = 2\nSELECT :a; SELECT :b|", "let a = 1;\nlet b = 2\nSELECT :b"),
+        ("let a =| 1;\nSELECT :a; SELECT 2", "let a = 1;\nSELECT :a"),
+        ("let a = 1\nSELECT :a; |SELECT 2|; SELECT 3", "let a = 1\nSELECT 2"),
+        ("|let a = 1\nSELECT :a|; SELECT 2", "let a = 1\nSELECT :a"),
+        ("let a = 1\n|", ""),
+        ("SELECT 1; SELECT| 2", "SELECT 2"),
+    ],
+)
+def test_a_chosen_statement_has_the_values_named_before(script: str, chosen: str) -> None:
+    before, *rest = script.split("|")
+    text = before + "".join(rest)
+    end = len(before) + (len(rest[0]) if len(rest) == 2 else 0)
+    assert chosen_of(text, len(before), end, SQLITE) == chosen
 
 
 def test_results_of_two_runs_are_compared(tmp_path: Path) -> None:

@@ -19,6 +19,7 @@ from jondel.core.errors import StatementRefused
 from jondel.core.model.values import StoredValue
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.parameters import value_of_words
+from jondel.core.sql.splitting import statement_at
 from jondel.core.sql.tokens import Token, tokens
 
 _LET = re.compile(r"[ \t]*let[ \t]+([A-Za-z_]\w*)[ \t]*=[ \t]*", re.IGNORECASE)
@@ -42,6 +43,8 @@ class WithLets(NamedTuple):
 
     text: str
     lets: tuple[Let, ...]
+    ends: int
+    """Where the named values end, in characters."""
 
 
 def without_lets(script: str, dialect: Dialect) -> WithLets:
@@ -57,7 +60,25 @@ def without_lets(script: str, dialect: Dialect) -> WithLets:
         found.append(value)
         at = _skip_blank_lines(script, at_end)
     blank = re.sub(r"[^\n]", " ", script[:at])
-    return WithLets(blank + script[at:] if found else script, tuple(found))
+    if not found:
+        return WithLets(script, (), 0)
+    return WithLets(blank + script[at:], tuple(found), at)
+
+
+def chosen_of(script: str, start: int, end: int, dialect: Dialect) -> str:
+    """What is meant by a selection, or by a cursor where ``start`` is ``end``: that statement, with
+    the named values that stand before all statements.
+
+    Empty where there is no statement.
+    """
+    try:
+        plain, _, ends = without_lets(script, dialect)
+    except StatementRefused:  # said when it is run
+        return script[start:end] or script
+    if start != end:
+        return (script[:ends] if start >= ends else "") + script[start:end]
+    piece = statement_at(plain, start, dialect.lexis)
+    return script[:ends] + piece.text if piece is not None else ""
 
 
 def values_of(

@@ -11,6 +11,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.errors import StatementRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
+from jondel.core.query.lets import without_lets
 from jondel.core.query.scopes import sources_of
 from jondel.core.query.scripts import script_of
 from jondel.core.sql.dialect import Dialect
@@ -80,7 +81,11 @@ def remark_at(script: str, cursor: int, schema: Schema, dialect: Dialect) -> Rem
     line = script[script.rfind("\n", 0, cursor) + 1 : cursor].lstrip()
     if _NAMING.match(line):
         return Remark("let name = a value, or (SELECT …); below, :name is what it gives")
-    piece = statement_at(script, cursor, dialect.lexis)
+    try:
+        plain = without_lets(script, dialect).text
+    except StatementRefused:
+        return None
+    piece = statement_at(plain, cursor, dialect.lexis)
     if piece is None:
         return None
     tokens = without_comments(piece.text, dialect.lexis)

@@ -67,7 +67,7 @@ def script_of(text: str, dialect: Dialect) -> Script:
     Raises:
         StatementRefused: a value that is named in the beginning has no end.
     """
-    plain, lets = without_lets(text, dialect)
+    plain, lets, _ = without_lets(text, dialect)
     pieces = tuple(statements_in(plain, dialect.lexis))
     found: list[tuple[Mark, ...]] = []
     counted = 0

@@ -290,7 +290,7 @@ class Querying(Feature):
         from jondel.tui.dialogs.plan import PlanDialog
 
         view, block = self._view, self._view.current
-        text = block.entry.sql if block is not None else view.box.chosen_text()[0]
+        text = block.entry.sql if block is not None else view.box.chosen_text()
         script = script_of(text, view.dialect)
         if not script.pieces:
             self.desk.say("there is no statement here")
@@ -342,7 +342,7 @@ class Querying(Feature):
             self.desk.say(f"saved: {path}")
 
     async def _run(self) -> None:
-        text, _ = self._view.box.chosen_text()
+        text = self._view.box.chosen_text()
         await self._view.run_text(text)
 
     async def _run_all(self) -> None:

@@ -11,8 +11,8 @@ from textual import events
 from textual.binding import Binding
 from textual.message import Message
 
+from jondel.core.query.lets import chosen_of
 from jondel.core.sql.dialect import Dialect
-from jondel.core.sql.splitting import statement_at
 from jondel.core.sql.tokens import Lexis, tokens
 from jondel.tui.widgets.styles import ink
 from jondel.tui.widgets.text_fields import TextBox
@@ -91,16 +91,13 @@ class StatementBox(TextBox):
         """Put the cursor at a character."""
         self.move_cursor(self._location(max(0, place)))
 
-    def chosen_text(self) -> tuple[str, int]:
-        """What is to be run: the selection, else the statement at the cursor; and where it begins.
-
-        An empty text where there is neither.
-        """
+    def chosen_text(self) -> str:
+        """What is to be run: the selection, else the statement at the cursor, with the values that
+        are named before all statements; empty where there is neither."""
         start, end = self.selected
-        if start != end:
-            return self._field_text.take_out(self.text[start:end]), start
-        piece = statement_at(self.text, self.cursor_at, self.dialect.lexis)
-        return (self._field_text.take_out(piece.text), piece.at) if piece is not None else ("", 0)
+        if start == end:
+            start = end = self.cursor_at
+        return self._field_text.take_out(chosen_of(self.text, start, end, self.dialect))
 
     # How it looks
 
