@@ -366,6 +366,10 @@ async def test_values_are_named_before_a_statement(make: MakeDatabase) -> None:
         await driver.sees("1 row")
         await typed(driver, ";\ndelete from boats")
         await driver.sees("2 records")
-        await driver.press("escape", "up", "e")
+        await driver.press("escape", "up", "C")
+        await driver.sees("Copy the statement as")
+        await driver.press("enter")
+        await driver.until(lambda: "boat_id in (2) and status != 'paid'" in driver.app.clipboard)
+        await driver.press("e")
         await driver.until(lambda: view.box.text.startswith("let long"))
         assert "select 1" not in view.box.text

@@ -268,15 +268,20 @@ class Querying(Feature):
 
     async def _copy(self) -> None:
         from jondel.core.query.as_code import CODE_FORMS
+        from jondel.core.query.scripts import script_of
         from jondel.tui.dialogs.choice import ChoiceDialog
 
-        statement = self._view.statement_of_entry()
-        if statement is None:
+        view = self._view
+        if view.current is None:
             return
+        entry = view.current.entry
+        script = script_of(entry.sql, view.dialect)
+        query = self.desk.workspace.query
+        statement = await query.statement_with_values(script, entry.parameters, view.moment)
         forms = [form.title for form in CODE_FORMS]
         chosen = await self.desk.ask(ChoiceDialog("Copy the statement as", forms))
         if isinstance(chosen, int):
-            self.desk.copy(CODE_FORMS[chosen].write(statement, self._view.dialect))
+            self.desk.copy(CODE_FORMS[chosen].write(statement, view.dialect))
             self.desk.say(f"copied: {CODE_FORMS[chosen].title}")
 
     async def _plan(self) -> None:

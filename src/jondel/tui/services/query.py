@@ -26,6 +26,7 @@ from jondel.core.model.outcomes import (
     ScriptStatement,
     StatementError,
 )
+from jondel.core.model.statements import Statement
 from jondel.core.model.values import ShownRow, StoredValue
 from jondel.core.query.lets import MOST_VALUES, NamedValue, values_of
 from jondel.core.query.reading import may_write
@@ -340,6 +341,17 @@ class QueryService:
         if isinstance(moment, AtResult):
             raise NotAState
         return "" if isinstance(moment, Now) else self._trail.step_at(moment).after.id
+
+    async def statement_with_values(
+        self, script: Script, values: Mapping[str, StoredValue], moment: Moment
+    ) -> Statement:
+        """The first statement of a script with its values, those too that questions give."""
+        name = self._name_of(moment)
+
+        def work(job: Job) -> Statement:
+            return self._statements(job, script, values, moment, name)[0].statement
+
+        return await self._reader.run(work)
 
     async def compare_rows(self, one: Entry, other: Entry) -> Changes:
         """What differs between the rows of two entries, the earlier one first."""

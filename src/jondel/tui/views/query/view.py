@@ -18,7 +18,6 @@ from textual.widget import Widget
 from jondel.core.browse.display import grouped, line
 from jondel.core.errors import JondelError, StatementRefused, TargetError
 from jondel.core.model.changes import Changes
-from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue
 from jondel.core.query.completion import Way
 from jondel.core.query.files import ScriptFile, changed_outside
@@ -674,15 +673,6 @@ class QueryView(View):
         else:
             self.box.put(0, len(self.box.text), text)
         self._desk.focus(self.box)
-
-    def statement_of_entry(self) -> Statement | None:
-        """The current entry's statement with the values that it was run with."""
-        block = self.current
-        if block is None:
-            return None
-        script = script_of(block.entry.sql, self.dialect)
-        statements = script.with_values(block.entry.parameters)
-        return statements[0].statement if statements else None
 
     async def go_to_entry(self, entry: Entry) -> None:
         """Go to an entry, wherever on the tape it is."""
