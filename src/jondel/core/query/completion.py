@@ -7,12 +7,15 @@ from collections.abc import Iterable, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
 from jondel.core.browse.links import Link
+from jondel.core.errors import StatementRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.values import StoredValue
+from jondel.core.query.lets import without_lets
 from jondel.core.query.scopes import Scope, Source, scope_at
 from jondel.core.sql.completion import name_in_sql
 from jondel.core.sql.dialect import Dialect
+from jondel.core.sql.parameters import marks
 from jondel.core.sql.splitting import split
 from jondel.core.sql.tokens import Token, tokens
 from jondel.core.sql.values_in_sql import literal
@@ -82,6 +85,8 @@ def ways_at(
     statement = [token for token in every if token.kind != "comment"]
     before = [token for token in statement if token.end <= at]
     typed = ""
+    if before and before[-1].end == at and _names_a_value(before[-1]):
+        return _names_of_values(script, before[-1].text, cursor, dialect)
     if before and before[-1].end == at and before[-1].kind in ("word", "name"):
         typed = before.pop().text
     elif at and before and before[-1].end == at and before[-1].kind == "number":
@@ -106,6 +111,26 @@ def with_values(found: Ways, values: Iterable[StoredValue]) -> Ways:
     fitting = [text for text in written if text.casefold().startswith(typed)]
     more = tuple(Way(text, found.start, "value") for text in fitting[:_MOST_WAYS])
     return found._replace(ways=(*more, *found.ways)[:_MOST_WAYS])
+
+
+def _names_a_value(token: Token) -> bool:
+    return token.says(":") or (token.kind == "parameter" and token.text.startswith(":"))
+
+
+def _names_of_values(script: str, typed: str, cursor: int, dialect: Dialect) -> Ways:
+    """Values that are named before the script, then its parameters."""
+    start = cursor - len(typed)
+    try:
+        plain, lets, _ = without_lets(script, dialect)
+    except StatementRefused:  # what is wrong there is marked
+        plain, lets = script, ()
+    ways = [Way(f":{let.name}", start, "value", "named before") for let in lets]
+    ways += [
+        Way(mark.text, start, "value", "a parameter")
+        for mark in marks(plain, dialect)
+        if mark.text.startswith(":") and mark.start != start
+    ]
+    return Ways(tuple(_fitting(ways, typed, dialect)[:_MOST_WAYS]), typed, start)
 
 
 def _holds(token: Token, at: int) -> bool:
