@@ -78,7 +78,15 @@ def test_fix_a_cell_meet_a_conflict_write_and_undo(  # type: ignore[no-untyped-d
     assert rows(harbour, "SELECT name FROM boats WHERE id = 1") == [["Sea Holly"]]
 
 
-def test_a_draft_survives_a_kill(terminal, harbour: Path) -> None:  # type: ignore[no-untyped-def]
+def _wait_until_kept(home: Path, value: bytes) -> None:
+    """Wait for a draft's file: what is drafted is seen a moment before it is there."""
+    until = time.monotonic() + 20
+    while not any(value in file.read_bytes() for file in home.rglob("*.json")):
+        assert time.monotonic() < until, "the draft is never kept"
+        time.sleep(0.05)
+
+
+def test_a_draft_survives_a_kill(terminal, harbour: Path, home: Path) -> None:  # type: ignore[no-untyped-def]
     screen = terminal(harbour)
     screen.sees("tables 12")
     screen.press("t", "Home", "Down", "Enter")
@@ -88,6 +96,7 @@ def test_a_draft_survives_a_kill(terminal, harbour: Path) -> None:  # type: igno
     _type(screen, "Quay Belle")
     screen.press("Enter")
     screen.sees("* 1 not written")
+    _wait_until_kept(home, b"Quay Belle")
     screen.kill()
     again = terminal(harbour)
     again.sees("a draft of 1 record was kept from last time", "* 1 not written")
