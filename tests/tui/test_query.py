@@ -206,6 +206,7 @@ async def test_foreign_keys_are_a_choice_that_the_project_keeps(make: MakeDataba
         await driver.sees("foreign keys are not enforced")
         await driver.press("ctrl+g")
         await driver.sees("rehearsed", "-1")
+        assert not await driver.workspace.trail.rules_changed()
     assert 'foreign_keys = "off"' in (path.parent / "jondel.toml").read_text("utf-8")
 
 

@@ -259,11 +259,19 @@ class TrailService:
         return path
 
     async def rules_changed(self) -> bool:
-        """Whether somebody changed the project's file since it was read."""
+        """Whether somebody changed the noise rules of the project's file since they were read.
+
+        Other things are kept in that file too.
+        """
 
         def work(_: Job) -> bool:
-            changed = self.look_at_rules()
-            return changed and self.rules is not None  # which also finds what is wrong with them
+            before, problem_before = self._rules, self.rules_problem
+            if not self.look_at_rules():
+                return False
+            rules = self._rules_or_none  # which also finds what is wrong with them
+            if self.rules_problem or problem_before:
+                return self.rules_problem != problem_before
+            return before is not None and rules != before  # None: nobody has used them yet
 
         return await self._survey.run(work)
 
