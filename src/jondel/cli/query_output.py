@@ -32,13 +32,17 @@ _SEVERAL: tuple[RowForm, ...] = ("table", "markdown", "sql", "xlsx")
 
 
 class RowsOut:
-    """Takes the rows of some statements while the block runs; nothing is written if it fails."""
+    """Takes the rows of some statements while the block runs; nothing is written if it fails.
+
+    ``names`` are those of the statements.
+    """
 
     def __init__(
         self,
         form: RowForm,
         output: str | None,
         names: Sequence[str],
+        *,
         into: str,
         with_table: bool,
         dialect: Dialect,
@@ -205,17 +209,3 @@ class _Sink:
 
 def _is_terminal() -> bool:
     return sys.stdout.isatty()
-
-
-def rows_out(
-    form: RowForm,
-    output: str | None,
-    names: Sequence[str],
-    *,
-    into: str,
-    with_table: bool,
-    dialect: Dialect,
-    to_nowhere: bool,
-) -> RowsOut:
-    """See ``RowsOut``; ``names`` are those of the statements."""
-    return RowsOut(form, output, names, into, with_table, dialect, to_nowhere)

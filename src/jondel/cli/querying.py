@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from jondel.cli.output import counted, say
 from jondel.cli.problems import UsageProblem
-from jondel.cli.query_output import RowsOut, rows_out
+from jondel.cli.query_output import RowsOut
 from jondel.cli.target import Target, opened
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
@@ -206,7 +206,7 @@ class _Run:
     def _rows_out(self, *, only_to_file: bool = False) -> RowsOut:
         asking = self._asking
         names = [_first_words(entry.text) for entry in self._statements]
-        return rows_out(
+        return RowsOut(
             asking.row_form,
             asking.output,
             names,

@@ -7,6 +7,7 @@ from typing import Literal, NamedTuple, Protocol, TypeAlias
 
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType
+from jondel.core.model.rows import ResultRows
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import ShownRow
 
@@ -106,3 +107,8 @@ class CollectedRows:
         if self._limit is not None and len(self.rows) > self._limit:
             del self.rows[self._limit :]
             self.complete = False
+
+    def result(self) -> ResultRows:
+        """All of it."""
+        names = tuple(column.name for column in self.columns)
+        return ResultRows(names, tuple(self.rows), self.complete)

@@ -47,8 +47,7 @@ class ServerStatements:
             self.stream(Statement((sql,)), rows, beside=beside)
         except StatementFailed as error:
             raise error.placed_in(sql) from error
-        names = tuple(column.name for column in rows.columns)
-        return ResultRows(names, tuple(rows.rows), rows.complete)
+        return rows.result()
 
     def stream(
         self,

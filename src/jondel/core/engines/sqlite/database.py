@@ -225,8 +225,7 @@ class SqliteDatabase(SqliteReader):
             self.stream(Statement((sql,)), rows, beside=beside)
         except StatementFailed as error:
             raise error.placed_in(sql) from error
-        names = tuple(column.name for column in rows.columns)
-        return ResultRows(names, tuple(rows.rows), rows.complete)
+        return rows.result()
 
     @steady
     def stream(

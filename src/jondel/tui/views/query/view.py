@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Awaitable, Callable, Sequence
 from contextlib import aclosing
 from datetime import datetime
 from functools import partial
 
-from rich.cells import cell_len
 from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
@@ -19,7 +17,6 @@ from jondel.core.browse.display import grouped, line
 from jondel.core.errors import JondelError, StatementRefused, TargetError
 from jondel.core.model.changes import Changes
 from jondel.core.model.values import StoredValue
-from jondel.core.query.completion import Way
 from jondel.core.query.files import ScriptFile, changed_outside
 from jondel.core.query.results import FIRST_LIMIT, RESULT, table_of
 from jondel.core.query.scripts import Script, script_of
@@ -42,6 +39,7 @@ from jondel.tui.services.query import (
 from jondel.tui.views.query.box import StatementBox
 from jondel.tui.views.query.entry_block import EntryBlock, shown_of
 from jondel.tui.views.query.outcome_words import records_words
+from jondel.tui.views.query.ways_band import WaysBand
 from jondel.tui.views.records.table_rows import TableRows
 from jondel.tui.widgets.bands import Band
 from jondel.tui.widgets.sheet.headings import columns_of
@@ -50,8 +48,6 @@ from jondel.tui.widgets.sheet.source import ListedRows
 
 _FIRST_ENTRIES = 60
 _RUN = "query-run"
-_REST_SECONDS = 0.4
-"""A text is looked at for problems once nothing was typed for so long."""
 _FEWEST_BOX_LINES, _MOST_BOX_LINES = 3, 12
 
 
@@ -85,12 +81,7 @@ class QueryView(View):
         self.tape = TapeScroll(id="tape")
         self._title = Band(id="query-title", classes="title")
         self._state = Band(id="query-state")
-        self._ways_band = Band(id="query-ways")
-        self._ways: Sequence[Way] = ()
-        self._way = 0
-        self._ways_of = ("", 0)
-        """The text and the place in it that they are of."""
-        self._remark = self._problem = ""
+        self._ways = WaysBand(desk, self.box)
         self._blocks: list[EntryBlock] = []
         self._is_loaded = False
         self._doing = ""
@@ -117,7 +108,7 @@ class QueryView(View):
         yield self.tape
         yield self._state
         yield self.box
-        yield self._ways_band
+        yield self._ways
 
     # The place
 
@@ -238,8 +229,7 @@ class QueryView(View):
         self.box.styles.height = max(_FEWEST_BOX_LINES, min(most, lines))
         if self._rehearsal is not None and self.box.has_focus:
             self._rehearsal = None
-        self._problem = ""
-        self.box.mark([])
+        self._ways.text_changed()
         self._show_state()
         self._look_at_text()
 
@@ -249,61 +239,8 @@ class QueryView(View):
     # What is known while one writes
 
     def _look_at_text(self) -> None:
-        if self.box.is_attached and self._is_loaded:
-            self._desk.start(self._find_ways, "query-ways")
-            self._desk.start(self._find_problems, "query-problems")
-
-    async def _find_ways(self) -> None:
-        text, cursor = self.box.text, self.box.cursor_at
-        help_ = self._desk.workspace.query_help
-        try:
-            found, remark = await help_.ways(text, cursor, self.moment)
-        except JondelError:
-            return  # what is wrong with the database is said where it is looked at
-        if (text, cursor) != (self.box.text, self.box.cursor_at):
-            return
-        started = (
-            bool(found.typed)
-            or text[:cursor].rstrip(" ")[-1:] in ".=("
-            or any(way.kind == "join" for way in found.ways)
-        )
-        self._ways, self._way = found.ways if started and text.strip() else (), 0
-        self._ways_of = (text, cursor)
-        self._remark = remark
-        self._show_ways()
-
-    async def _find_problems(self) -> None:
-        await asyncio.sleep(_REST_SECONDS)
-        text = self.box.text
-        try:
-            problems = await self._desk.workspace.query_help.problems(text, self.moment)
-        except JondelError:
-            return
-        if text != self.box.text:
-            return
-        cursor = self.box.cursor_at
-        # What one is just writing is not finished, and so not wrong yet.
-        shown = [p for p in problems if cursor < p.start or text[p.end : cursor].strip()]
-        self.box.mark([(p.start, p.end) for p in shown])
-        self._problem = shown[0].message if shown else ""
-        self._show_ways()
-
-    def _show_ways(self) -> None:
-        parts: list[tuple[str, str]] = []
-        room = self._ways_band.size.width - 24
-        for number, way in enumerate(self._ways[self._way :]):
-            words = line(way.text, 60)
-            if room < cell_len(words) + 2:
-                break
-            room -= cell_len(words) + 2
-            parts.append((f" {words} ", "strong" if not number else "plain"))
-        keys = [("Tab takes · Ctrl+N next ", "dim")] if self._ways else []
-        if not self._ways and (self._problem or self._remark):
-            words = self._problem or self._remark
-            parts = [(f" {line(words, 300)}", "strong" if self._problem else "draft")]
-        elif self._remark:
-            parts = [(f" {line(self._remark, 200)} ", "draft"), *parts]
-        self._ways_band.show(parts, keys)
+        if self._is_loaded:
+            self._ways.look(self.moment)
 
     def on_statement_box_pasted(self, event: StatementBox.Pasted) -> None:
         """See whether it is a statement as a log or an app's source has it."""
@@ -320,29 +257,9 @@ class QueryView(View):
     def on_statement_box_way_wanted(self, event: StatementBox.WayWanted) -> None:
         event.stop()
         if event.else_:
-            if self._ways:
-                self._way = (self._way + 1) % len(self._ways)
-                self._show_ways()
-        elif self._ways_of == (self.box.text, self.box.cursor_at):
-            self._take_way()
+            self._ways.offer_next()
         else:
-            # It was pressed before what is offered was found: what is typed after it waits.
-            hold = self._desk.typed.hold()
-
-            async def take() -> None:
-                try:
-                    await self._find_ways()
-                    self._take_way()
-                finally:
-                    hold.release()
-
-            hold.wait_for(self._desk.start(take, "query-ways"))
-
-    def _take_way(self) -> None:
-        if self._ways:
-            way, end = self._ways[self._way], self.box.cursor_at
-            self._ways = ()
-            self.box.put(way.start, end, way.text)
+            self._ways.take(self.moment)
 
     def on_descendant_focus(self, event: events.DescendantFocus) -> None:
         self._show_state()
