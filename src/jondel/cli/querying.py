@@ -14,7 +14,13 @@ from jondel.cli.query_output import RowsOut
 from jondel.cli.target import Target, opened
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
-from jondel.core.errors import JondelError, StatementFailed, StatementRefused, TargetNotFound
+from jondel.core.errors import (
+    JondelError,
+    NotOnlyReading,
+    StatementFailed,
+    StatementRefused,
+    TargetNotFound,
+)
 from jondel.core.formats.row_writers import RowForm, form_of_name
 from jondel.core.model.outcomes import (
     CollectedRows,
@@ -295,7 +301,7 @@ def _outcomes_json(outcome: ScriptOutcome) -> list[dict[str, object]]:
 
 
 def _advice(error: StatementRefused) -> str:
-    if "would write" not in str(error) and "not possible here" not in str(error):
+    if not isinstance(error, NotOnlyReading):
         return ""
     return "; --rehearse shows what it would change, --write runs it"
 

@@ -14,7 +14,9 @@
     │   ├── RecordNotFound
     │   ├── TableUnreadable
     │   ├── StatementFailed
-    │   ├── StatementRefused        it would write, or is not one statement
+    │   ├── StatementRefused        it is not one statement, or not possible here
+    │   │   └── NotOnlyReading      it does more than read
+    │   │       └── WouldWrite
     │   ├── ConditionInvalid        it cannot be a condition of this table
     │   └── Cancelled               stopped on the person's own wish
     ├── WriteError                  nothing was written
@@ -134,6 +136,17 @@ class StatementFailed(ReadError):
 
 class StatementRefused(ReadError):
     """Jondel does not run this statement here."""
+
+
+class NotOnlyReading(StatementRefused):
+    """It does more than read, where statements only read."""
+
+
+class WouldWrite(NotOnlyReading):
+    """It would write, where statements only read."""
+
+    def __init__(self) -> None:
+        super().__init__("the statement would write; Jondel only reads here")
 
 
 class ConditionInvalid(ReadError):

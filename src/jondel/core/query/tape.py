@@ -30,8 +30,7 @@ _BUSY_TIMEOUT_MS = 5_000
 _MOST_ENTRIES = 2_000
 _MOST_RESULT_BYTES = 512 << 20
 
-How: TypeAlias = Literal["read", "rehearsed", "written", "dropped"]
-"""``dropped``: it was rehearsed, and the person did not want it."""
+How: TypeAlias = Literal["read", "rehearsed", "written"]
 
 _TABLE = """
 CREATE TABLE IF NOT EXISTS entry(
@@ -133,16 +132,6 @@ class Tape:
                 f"SELECT {_COLUMNS} FROM entry WHERE number = ?", (number,)
             ).fetchall()
         return _entry(rows[0]) if rows else None
-
-    def search(self, words: str, most: int = 500) -> list[Entry]:
-        """Entries whose statement holds some words, whatever their case; oldest first."""
-        with self._used() as connection:
-            rows = connection.execute(
-                f"SELECT {_COLUMNS} FROM entry WHERE instr(lower(sql), lower(?)) "
-                "ORDER BY number DESC LIMIT ?",
-                (words, most),
-            ).fetchall()
-        return [_entry(row) for row in reversed(rows)]
 
     def add(
         self,

@@ -12,10 +12,8 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias, TypeVar
 from jondel.core.engines.protocol import CommitMark, Database
 from jondel.core.engines.registry import dialect_of
 from jondel.core.errors import (
-    JondelError,
     RecordsMovedOn,
     StatementFailed,
-    StatementRefused,
 )
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.outcomes import (
@@ -149,10 +147,6 @@ class QueryService:
         """Do what takes a moment, beside what is run."""
         return await self._keeper.run(lambda _: work())
 
-    async def search(self, words: str) -> list[Entry]:
-        """Entries whose statement holds some words."""
-        return await self._keeper.run(lambda _: self._tape.search(words))
-
     async def delete(self, number: int) -> None:
         """Remove an entry."""
         await self._keeper.run(lambda _: self._tape.delete(number))
@@ -206,7 +200,7 @@ class QueryService:
         """Run statements that only read, and give what comes of them as it comes.
 
         Raises:
-            StatementRefused: one would write.
+            WouldWrite: one would.
         """
         name = self._name_of(moment)
 
@@ -498,11 +492,6 @@ class QueryService:
                 await self.delete(entry.number)
             return MovedOn(again, again.changes != rehearsal.changes)
 
-    async def drop(self, rehearsal: Rehearsed) -> list[Entry]:
-        """A script that was tried out is not wanted."""
-        changed = [await self._changed(e.number, how="dropped") for e in rehearsal.entries]
-        return [entry for entry in changed if entry is not None]
-
     def _sinks(self, results: dict[int, ResultFile]) -> Callable[[int], ResultFile]:
         def sink_for(number: int) -> ResultFile:
             results[number] = ResultFile(self._new_path())
@@ -542,8 +531,3 @@ class QueryService:
             )
             entries.append(entry)
         return entries
-
-
-def refused_for_writing(error: JondelError) -> bool:
-    """Whether a statement that was to read only would write."""
-    return isinstance(error, StatementRefused) and "would write" in str(error)

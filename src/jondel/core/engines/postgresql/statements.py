@@ -15,7 +15,7 @@ from jondel.core.engines.postgresql.result_columns import ResultReading
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import argument
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import StatementFailed, StatementRefused
+from jondel.core.errors import NotOnlyReading, StatementFailed, StatementRefused, WouldWrite
 from jondel.core.model.outcomes import CollectedRows, ResultSink, StatementError
 from jondel.core.model.plans import PlanStep
 from jondel.core.model.rows import ResultRows
@@ -64,9 +64,7 @@ class ServerStatements:
             try:
                 stream_rows(connection, statement, sink, by_cursor=first in _WITH_CURSOR)
             except psycopg.errors.ReadOnlySqlTransaction as error:
-                raise StatementRefused(
-                    "the statement would write; Jondel only reads here"
-                ) from error
+                raise WouldWrite from error
 
     def plan(self, statement: Statement, *, measured: bool = False) -> tuple[PlanStep, ...]:
         """See ``StatementRunner.plan``."""
@@ -131,7 +129,7 @@ def stream_rows(
         raise failed(error, statement, before) from error
     except psycopg.errors.FeatureNotSupported as error:
         if by_cursor and "DECLARE CURSOR" in str(error):
-            raise StatementRefused("the statement would write; Jondel only reads here") from error
+            raise WouldWrite from error
         raise failed(error, statement, before) from error
     except psycopg.errors.DatabaseError as error:
         if error.diag.statement_position is None:
@@ -202,7 +200,7 @@ def _check(statement: Statement, beside: Mapping[str, Database]) -> str:
     if not tokens:
         raise StatementRefused("give exactly one statement")
     if not tokens[0].says(*_READING):
-        raise StatementRefused(
+        raise NotOnlyReading(
             f"{tokens[0].text.upper()[:40]} is not possible here; give a statement that reads"
         )
     if any("\0" in token.text for token in tokens):

@@ -12,7 +12,7 @@ import apsw
 
 from jondel.core.engines.sqlite.script_run import error_of, executed_text, stream_rows
 from jondel.core.engines.sqlite.sql_text import unwrapped, wrapped
-from jondel.core.errors import StatementFailed, StatementRefused
+from jondel.core.errors import NotOnlyReading, StatementFailed, StatementRefused, WouldWrite
 from jondel.core.model.outcomes import (
     CollectedRows,
     ResultColumn,
@@ -99,7 +99,7 @@ def run_statement(
                 return
         stream_rows(connection, statement, _Renaming(sink, statement))
     except apsw.ReadOnlyError as error:
-        raise StatementRefused("the statement would write; Jondel only reads here") from error
+        raise WouldWrite from error
     except UnicodeDecodeError:
         _run_with_any_text(connection, statement, sink, encoding)
     except apsw.SQLError as error:
@@ -211,10 +211,10 @@ def _check_only_reads(details: QueryDetails) -> None:
     if details.is_explain:
         return  # whatever it explains, that is not run
     if not details.is_readonly:
-        raise StatementRefused("the statement would write; Jondel only reads here")
+        raise WouldWrite
     for action in details.actions or ():
         if action.action in _REFUSED_ACTIONS:
-            raise StatementRefused(
+            raise NotOnlyReading(
                 f"{action.action_name.removeprefix('SQLITE_')} is not possible here; "
                 "give a statement that reads"
             )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from jondel.core.browse.display import grouped
 from jondel.core.query.tape import Entry
 
-_HOW = {"rehearsed": "rehearsed", "dropped": "rehearsed, dropped", "written": "written"}
+_HOW = {"rehearsed": "rehearsed", "written": "written"}
 
 
 def seconds_words(seconds: float) -> str:

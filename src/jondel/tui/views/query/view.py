@@ -14,7 +14,7 @@ from textual.containers import VerticalScroll
 from textual.widget import Widget
 
 from jondel.core.browse.display import grouped, line
-from jondel.core.errors import JondelError, StatementRefused, TargetError
+from jondel.core.errors import JondelError, StatementRefused, TargetError, WouldWrite
 from jondel.core.model.changes import Changes
 from jondel.core.model.values import StoredValue
 from jondel.core.query.files import ScriptFile, changed_outside
@@ -34,7 +34,6 @@ from jondel.tui.services.query import (
     QueryService,
     Rehearsed,
     RowsSoFar,
-    refused_for_writing,
 )
 from jondel.tui.views.query.box import StatementBox
 from jondel.tui.views.query.entry_block import EntryBlock, shown_of
@@ -351,7 +350,7 @@ class QueryView(View):
                 step = self._desk.workspace.trail.require_step(entry.step)
                 changes = await self._desk.workspace.comparisons.step_changes(step)
                 await block.show_changes(changes, "nothing was changed")
-            elif entry.how in ("rehearsed", "dropped") and entry.summary:
+            elif entry.how == "rehearsed" and entry.summary:
                 await block.show_words("the records are not kept; Ctrl+G tries it out again")
         except JondelError as error:
             await block.show_words(str(error))
@@ -432,9 +431,8 @@ class QueryView(View):
                 if not self._query.writes(script, moment):
                     try:
                         await self._read(script, values, limit)
-                    except StatementRefused as error:
-                        if not refused_for_writing(error):
-                            raise
+                    except WouldWrite:
+                        pass  # a function in it may: it is tried out
                     else:
                         return
                 if desk.workspace.writing.read_only and moment is NOW and not self.rehearses:
