@@ -200,7 +200,7 @@ class Querying(Feature):
             return {}
         from jondel.tui.dialogs.parameters import ParametersDialog
 
-        known = await self.desk.workspace.query.values_given()
+        known = await self.desk.workspace.query.tape.values_given()
         known |= query_view(self.desk).pasted_values
         return await self.desk.ask(ParametersDialog(script.parameters, known))
 
@@ -241,7 +241,7 @@ class Querying(Feature):
     async def _search(self) -> None:
         from jondel.tui.dialogs.choice import ChoiceDialog
 
-        entries = list(reversed(await self.desk.workspace.query.entries(_MOST_SEARCHED)))
+        entries = list(reversed(await self.desk.workspace.query.tape.entries(_MOST_SEARCHED)))
         words = [
             f"{entry.asked_at.astimezone():%d %b %H:%M}  {' '.join(entry.sql.split())}"
             for entry in entries
@@ -329,7 +329,7 @@ class Querying(Feature):
         from jondel.tui.dialogs.choice import ChoiceDialog
 
         view, root = self._view, Project(self.desk.workspace.location).root
-        paths = await self.desk.workspace.query.aside(lambda: scripts_in(root))
+        paths = await self.desk.workspace.query.tape.aside(lambda: scripts_in(root))
         names = [str(path.relative_to(root)) for path in paths]
         name = str(view.file.path.relative_to(root)) if view.file is not None else ""
         dialog = ChoiceDialog(

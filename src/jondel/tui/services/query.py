@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import itertools
-import os
 import time
 from collections.abc import AsyncGenerator, Callable, Mapping, Sequence
-from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, TypeAlias, TypeVar
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from jondel.core.engines.protocol import CommitMark, Database
 from jondel.core.engines.registry import dialect_of
@@ -15,12 +12,11 @@ from jondel.core.errors import (
     RecordsMovedOn,
     StatementFailed,
 )
-from jondel.core.model.changes import Changes, ChangeSummary
+from jondel.core.model.changes import Changes
 from jondel.core.model.outcomes import (
     CollectedRows,
     Outcome,
     ResultColumn,
-    ScriptOutcome,
     ScriptStatement,
     StatementError,
 )
@@ -31,16 +27,17 @@ from jondel.core.query.reading import may_write
 from jondel.core.query.rehearsal import rehearsed
 from jondel.core.query.results import FIRST_LIMIT, ResultFile
 from jondel.core.query.scripts import Script, script_of
-from jondel.core.query.tape import Entry, How, Tape
+from jondel.core.query.tape import Entry
 from jondel.core.query.writing import write_script
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.project import Project
 from jondel.core.trail.step_statements import stream_at
 from jondel.core.trail.trail import Step
 from jondel.tui.services.comparisons import Comparisons
-from jondel.tui.services.moments import NOW, AtResult, AtStep, Moment, NotAState, Now
+from jondel.tui.services.moments import NOW, AtResult, Moment, NotAState, Now
 from jondel.tui.services.readers import MomentReader
-from jondel.tui.services.threads import Job, WorkThread
+from jondel.tui.services.tape import TapeService
+from jondel.tui.services.threads import Job
 from jondel.tui.services.trail import TrailService
 from jondel.tui.services.writing import Writing
 
@@ -49,8 +46,6 @@ if TYPE_CHECKING:
     from jondel.core.query.plans import IndexTried
     from jondel.core.sql.dialect import Dialect
 
-T = TypeVar("T")
-_numbers = itertools.count(1)
 _PROGRESS_SECONDS = 0.2
 
 
@@ -105,7 +100,7 @@ class _Asked(NamedTuple):
 
 
 class QueryService:
-    """Every coroutine may raise ``JondelError``. One thread runs statements, one keeps the tape."""
+    """Every coroutine may raise ``JondelError``. A thread of its own runs statements."""
 
     def __init__(
         self,
@@ -120,14 +115,13 @@ class QueryService:
         self._comparisons = comparisons
         self._writing = writing
         self._reader = MomentReader("query", target)
-        self._keeper = WorkThread("tape")
-        self._tape = Tape(location)
+        self.tape = TapeService(location)
         self._project = Project(location)
 
     def close(self) -> None:
         """Stop what runs, and let go of everything."""
         self._reader.close()
-        self._keeper.close(self._tape.close)
+        self.tape.close()
 
     def dialect(self, moment: Moment) -> Dialect:
         """The SQL that is understood at a moment."""
@@ -136,42 +130,6 @@ class QueryService:
     def allow_lock(self, allowed: bool) -> None:
         """Have the live database read under a lock where nothing else helps, or no more."""
         self._reader.lock = allowed
-
-    # The tape
-
-    async def entries(self, most: int, before: int | None = None) -> list[Entry]:
-        """The latest entries, oldest first."""
-        return await self._keeper.run(lambda _: self._tape.entries(most, before))
-
-    async def aside(self, work: Callable[[], T]) -> T:
-        """Do what takes a moment, beside what is run."""
-        return await self._keeper.run(lambda _: work())
-
-    async def delete(self, number: int) -> None:
-        """Remove an entry."""
-        await self._keeper.run(lambda _: self._tape.delete(number))
-
-    async def pin(self, number: int, pinned: bool) -> Entry | None:
-        """Have an entry stay whatever comes, or not."""
-        return await self._changed(number, pinned=int(pinned))
-
-    async def _changed(self, number: int, **values: object) -> Entry | None:
-        def work(_: Job) -> Entry | None:
-            self._tape.change(number, **values)
-            return self._tape.entry(number)
-
-        return await self._keeper.run(work)
-
-    async def values_given(self) -> dict[str, StoredValue]:
-        """The value that each parameter had when it was given last."""
-        return await self._keeper.run(lambda _: self._tape.values_given())
-
-    def result_of(self, entry: Entry, origin: Moment) -> AtResult:
-        """The rows of an entry, as a moment."""
-        asked_of = entry.moment or "now"
-        title = f"{asked_of}, {entry.asked_at.astimezone():%d %b %H:%M:%S}"
-        origin = origin if isinstance(origin, Now | AtStep) else origin.origin
-        return AtResult(str(self._tape.result_path(entry.number)), title, origin)
 
     # Settings
 
@@ -214,7 +172,9 @@ class QueryService:
                 send(entry)
                 if entry.error is not None:
                     for left in statements[number + 1 :]:
-                        send(self._add(Outcome(left.text, "not run"), run, name, "read", values))
+                        send(
+                            self.tape.add(Outcome(left.text, "not run"), run, name, "read", values)
+                        )
                     return
 
         async for event in self._reader.stream(work):
@@ -260,7 +220,7 @@ class QueryService:
 
         database = self._database(job, asked.moment)
         result = ResultFile(
-            self._new_path(),
+            self.tape.new_path(),
             asked.limit,
             lambda columns, rows: send(FirstRows(asked.number, columns, rows)),
             progress,
@@ -282,53 +242,17 @@ class QueryService:
             failed = StatementError(str(error), at)
             seconds = time.perf_counter() - started
             outcome = Outcome(asked.statement.text, "failed", seconds, error=failed)
-            return self._add(outcome, run, asked.name, "read", asked.values)
+            return self.tape.add(outcome, run, asked.name, "read", asked.values)
         except BaseException:
             result.discard()
             raise
         outcome = Outcome(
             asked.statement.text, "done", time.perf_counter() - started, has_rows=True
         )
-        return self._add(outcome, run, asked.name, "read", asked.values, result)
+        return self.tape.add(outcome, run, asked.name, "read", asked.values, result)
 
     def _database(self, job: Job, moment: Moment) -> Database:
         return self._reader.open(job, self._trail.require_source(moment), self._trail.if_opened)
-
-    def _new_path(self) -> Path:
-        folder = self._tape.result_path(0).parent
-        return folder / f"new-{os.getpid()}-{next(_numbers)}.db"
-
-    def _add(
-        self,
-        outcome: Outcome,
-        run: int | None,
-        name: str,
-        how: How,
-        values: Mapping[str, StoredValue],
-        result: ResultFile | None = None,
-        *,
-        step: int | None = None,
-        summary: str = "",
-        notes: Sequence[str] = (),
-    ) -> Entry:
-        """Add an entry, with its rows; called in the thread that runs statements."""
-        has_rows = result is not None and result.was_begun
-        with Tape(self._location).opened() as tape:
-            entry = tape.add(
-                outcome,
-                run=run,
-                moment=name,
-                how=how,
-                parameters=values,
-                rows=result.rows if has_rows and result is not None else None,
-                complete=result.complete if result is not None else True,
-                step=step,
-                summary=summary,
-                notes=notes,
-            )
-            if has_rows and result is not None:
-                result.path.replace(tape.result_path(entry.number))
-        return entry
 
     def _name_of(self, moment: Moment) -> str:
         """How an entry names the moment that it was asked of."""
@@ -349,7 +273,7 @@ class QueryService:
 
     async def compare_rows(self, one: Entry, other: Entry) -> Changes:
         """What differs between the rows of two entries, the earlier one first."""
-        paths = [self._tape.result_path(entry.number) for entry in (one, other)]
+        paths = [self.tape.result_path(entry) for entry in (one, other)]
 
         def work(job: Job) -> Changes:
             from jondel.core.query.compared_results import compared
@@ -402,23 +326,18 @@ class QueryService:
                 if isinstance(moment, Now)
                 else self._trail.step_at(moment).after
             )
-            results: dict[int, ResultFile] = {}
-            try:
+            with self.tape.new_results() as results:
                 with rehearsed(
                     self._trail.core,
                     state,
                     statements,
-                    self._sinks(results),
+                    results.sink,
                     foreign_keys=foreign_keys,
                     opened=job.uses,
                 ) as rehearsal:
                     changes = compare(rehearsal.before, rehearsal.after, scope)
                 outcome, since = rehearsal.outcome, rehearsal.since
-                entries = self._add_all(outcome, name, "rehearsed", values, results, changes)
-            except BaseException:
-                for result in results.values():
-                    result.discard()
-                raise
+                entries = self.tape.add_all(outcome, name, "rehearsed", values, results, changes)
             return Rehearsed(script, values, entries, changes, since, moment)
 
         return await self._reader.run(work)
@@ -443,21 +362,16 @@ class QueryService:
             live = self._reader.live()
             job.uses(live)
             statements = self._statements(job, script, values, NOW, "")
-            results: dict[int, ResultFile] = {}
             trail = self._trail.core
-            try:
+            with self.tape.new_results() as results:
                 done = write_script(
                     trail,
                     live,
                     statements,
-                    self._sinks(results),
+                    results.sink,
                     foreign_keys=foreign_keys,
                     since=since,
                 )
-            except BaseException:
-                for result in results.values():
-                    result.discard()
-                raise
             job.see_through()
             steps = self._trail.read_steps()
             changes = None
@@ -468,13 +382,11 @@ class QueryService:
             outcome = done.outcome
             if done.why:
                 outcome = outcome._replace(notes=(*outcome.notes, done.why))
-            entries = self._add_all(
+            entries = self.tape.add_all(
                 outcome, "", "written", values, results, changes, step=done.step
             )
             if rehearsal is not None:
-                with Tape(self._location).opened() as tape:
-                    for entry in rehearsal.entries:
-                        tape.delete(entry.number)
+                self.tape.remove_all(rehearsal.entries)
             self._trail.make_room()
             return entries, steps
 
@@ -489,45 +401,5 @@ class QueryService:
         except RecordsMovedOn:
             again = await self.rehearse(rehearsal.script, rehearsal.values, rehearsal.moment)
             for entry in rehearsal.entries:
-                await self.delete(entry.number)
+                await self.tape.delete(entry.number)
             return MovedOn(again, again.changes != rehearsal.changes)
-
-    def _sinks(self, results: dict[int, ResultFile]) -> Callable[[int], ResultFile]:
-        def sink_for(number: int) -> ResultFile:
-            results[number] = ResultFile(self._new_path())
-            return results[number]
-
-        return sink_for
-
-    def _add_all(
-        self,
-        outcome: ScriptOutcome,
-        name: str,
-        how: How,
-        values: Mapping[str, StoredValue],
-        results: dict[int, ResultFile],
-        changes: Changes | None,
-        *,
-        step: int | None = None,
-    ) -> list[Entry]:
-        entries: list[Entry] = []
-        last = len(outcome.outcomes) - 1
-        summary = ""
-        if changes is not None:
-            summary = ChangeSummary.of(changes).counts.marked()
-            if changes.schema_changes:
-                summary = f"{summary} schema".strip()
-        for number, one in enumerate(outcome.outcomes):
-            entry = self._add(
-                one,
-                entries[0].run if entries else None,
-                name,
-                how,
-                values,
-                results.get(number),
-                step=step,
-                summary=summary if number == last else "",
-                notes=outcome.notes if number == last else (),
-            )
-            entries.append(entry)
-        return entries

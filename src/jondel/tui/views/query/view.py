@@ -144,7 +144,7 @@ class QueryView(View):
             first = self._desk.workspace.table_to_open_with(state.tables) if state.tables else None
             place = place._replace(table=first.id if first is not None else None)
         if not self._is_loaded:
-            entries = await self._query.entries(_FIRST_ENTRIES)
+            entries = await self._query.tape.entries(_FIRST_ENTRIES)
             return Arrival(place, partial(self._arrive, entries))
         return Arrival(place, partial(self._arrive, None))
 
@@ -166,7 +166,7 @@ class QueryView(View):
     async def show_earlier(self) -> bool:
         """Put entries before those that are shown; False where there are none."""
         first = self._blocks[0].entry.number if self._blocks else None
-        entries = await self._query.entries(_FIRST_ENTRIES, first)
+        entries = await self._query.tape.entries(_FIRST_ENTRIES, first)
         blocks = [EntryBlock(entry) for entry in entries]
         await self.tape.mount_all(blocks, before=0 if self._blocks else None)
         self._blocks[:0] = blocks
@@ -357,7 +357,7 @@ class QueryView(View):
 
     async def _show_rows(self, block: EntryBlock) -> None:
         rows = self._desk.workspace.rows
-        moment = self._query.result_of(block.entry, self._origin_of(block.entry))
+        moment = self._query.tape.result_of(block.entry, self._origin_of(block.entry))
         schema = await rows.schema(moment)
         cache, _ = await rows.first_rows(moment, schema.by_id[RESULT], [0])
         sheet = await block.show_rows(TableRows(rows, moment, cache), self._most_rows)
@@ -384,7 +384,7 @@ class QueryView(View):
         desk, entry = self._desk, block.entry
         row = block.sheet.current_row if block.sheet is not None else 0
         there = Place(
-            self._query.result_of(entry, self._origin_of(entry)),
+            self._query.tape.result_of(entry, self._origin_of(entry)),
             table=RESULT,
             record=AtRow(row or 0),
             sheet=SheetState(),
@@ -650,7 +650,7 @@ class QueryView(View):
             self._desk.say("this entry is pinned; p lets it go first")
             return
         place = self._blocks.index(block)
-        await self._query.delete(block.entry.number)
+        await self._query.tape.delete(block.entry.number)
         if self._rehearsal is not None and block.entry in self._rehearsal.entries:
             self._rehearsal = None
         self._blocks.remove(block)
@@ -665,7 +665,7 @@ class QueryView(View):
         """Have the current entry stay, or let it go like others."""
         block = self.current
         if block is not None:
-            entry = await self._query.pin(block.entry.number, not block.entry.pinned)
+            entry = await self._query.tape.pin(block.entry.number, not block.entry.pinned)
             if entry is not None:
                 block.show(entry)
 
