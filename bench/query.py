@@ -2,6 +2,7 @@
 
     first rows of a large SELECT      against the engine's own first 100 rows, opening included
     CSV of a million rows             against a bare loop over the same cursor with the csv module
+    importing that CSV                against a bare executemany of what the csv module reads of it
     rehearsing an UPDATE of 100 of a million rows, and comparing     against running it
     completion on a schema of 500 tables, and stopping what never ends, in milliseconds
 
@@ -13,6 +14,7 @@ from __future__ import annotations
 import csv
 import os
 import statistics
+import subprocess
 import sys
 import tempfile
 import threading
@@ -25,11 +27,15 @@ import apsw
 
 from jondel.core.browse.links import Link
 from jondel.core.diff.compare import compare
-from jondel.core.engines.needed import statements_of
+from jondel.core.engines.needed import scripts_of, statements_of
 from jondel.core.engines.registry import open_database
 from jondel.core.engines.sqlite.dialect import DIALECT
 from jondel.core.errors import Cancelled
 from jondel.core.formats.row_writers import writer_to
+from jondel.core.imports.destination import plan_for_table
+from jondel.core.imports.plan import import_statements
+from jondel.core.imports.preview import sample_of
+from jondel.core.imports.rejects import Rejects
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType
 from jondel.core.model.outcomes import CollectedRows, ResultColumn
@@ -142,6 +148,66 @@ def _export(path: Path, folder: Path) -> bool:
     return kept and same
 
 
+def _import(folder: Path) -> bool:
+    made = "CREATE TABLE ours(id INTEGER PRIMARY KEY, station TEXT, height REAL, note TEXT)"
+    targets = []
+
+    def emptied(name: str) -> Path:
+        path = folder / f"{name}.db"
+        path.unlink(missing_ok=True)
+        with closing(apsw.Connection(str(path))) as connection:
+            connection.execute(made)
+        targets.append(path)
+        return path
+
+    def ours() -> None:
+        with closing(open_database(emptied("into"))) as database:
+            table = database.schema().by_id[TableId("ours")]
+            plan = plan_for_table(sample_of(folder / "ours.csv"), table)
+            statements = import_statements(plan, DIALECT, Rejects())
+            outcome = scripts_of(database).run(statements, lambda number: None)
+            assert outcome.outcomes[0].affected == _ROWS
+
+    def theirs() -> None:
+        with (
+            closing(apsw.Connection(str(emptied("bare")))) as connection,
+            (folder / "ours.csv").open(encoding="utf-8", newline="") as file,
+        ):
+            rows = csv.reader(file)
+            next(rows)
+            with connection:
+                connection.executemany("INSERT INTO ours VALUES (?, ?, ?, ?)", rows)
+
+    kept = _ratio("import", ours, theirs, 2)
+    print(f"  most memory: {_most_memory('import', folder)} MB; of a tenth: "
+          f"{_most_memory('import a tenth', folder)} MB")  # fmt: skip
+    return kept
+
+
+def _most_memory(what: str, folder: Path) -> int:
+    """The most memory that a process takes which imports the file, or its first tenth."""
+    source = folder / "ours.csv"
+    if what != "import":
+        tenth = folder / "tenth"
+        tenth.mkdir(exist_ok=True)
+        with source.open() as file, (tenth / "ours.csv").open("w") as out:
+            out.writelines(line for _, line in zip(range(_ROWS // 10), file, strict=False))
+        source = tenth / "ours.csv"
+    program = (
+        "import resource, sys; from jondel.cli.main import main\n"
+        "try: main()\n"
+        "finally: print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)"
+    )
+    target = folder / "memory.db"
+    target.unlink(missing_ok=True)
+    apsw.Connection(str(target)).close()
+    words = ["import", str(target), str(source), "--new", "--write"]
+    done = subprocess.run(
+        [sys.executable, "-c", program, *words], capture_output=True, text=True, check=True
+    )
+    return int(done.stdout.split()[-1])
+
+
 def _rehearsal(path: Path) -> bool:
     statements = script_of(_UPDATE, DIALECT).with_values({})
     with closing(open_database(path)) as database, closing(Trail(database.location)) as trail:
@@ -205,6 +271,7 @@ def main() -> None:
         kept = [
             _first_rows(path),
             _export(path, folder),
+            _import(folder),
             _rehearsal(path),
             _completion(),
             _stopping(path),

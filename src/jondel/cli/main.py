@@ -26,6 +26,7 @@ COMMANDS = frozenset(
             "restore",
             "take-back",
             "query",
+            "import",
             "check-sql",
             "history",
             "noise",

@@ -402,6 +402,7 @@ def _add_asking(command: _Add) -> None:
         "--with-table", action="store_true", help="--format sql makes the table as well"
     )
     _json(added)
+    _add_import(command)
     added = command(
         "check-sql",
         "checking:check_sql",
@@ -420,6 +421,59 @@ def _add_asking(command: _Add) -> None:
     _lock(added)
     added.add_argument("table", metavar="TABLE")
     added.add_argument("key", metavar="KEY", nargs="+", help="the values of the record's key")
+    _json(added)
+
+
+def _add_import(command: _Add) -> None:
+    added = command(
+        "import",
+        "importing:import_file",
+        "show what a file of rows would be imported as; --rehearse tries it out, --write does it, "
+        "in one transaction",
+    )
+    _target(added)
+    _lock(added)
+    added.add_argument("file", metavar="FILE", help="CSV, JSON, JSON lines or XLSX")
+    added.add_argument(
+        "--into", metavar="TABLE", help="by default the one that FILE is named after"
+    )
+    added.add_argument("--new", action="store_true", help="make the table; its types are guessed")
+    added.add_argument(
+        "--match",
+        dest="matches",
+        metavar="COLUMN=NAME",
+        action="append",
+        default=[],
+        help="which column of the table one of the file goes into; with no NAME it is left out",
+    )
+    added.add_argument(
+        "--type",
+        dest="types",
+        metavar="COLUMN=TYPE",
+        action="append",
+        default=[],
+        help="a type of a new table's column; or how values are read: as-it-is, comma-decimals, "
+        "day-first, month-first, seconds, base64",
+    )
+    added.add_argument("--key", metavar="COLUMN", help="the primary key of a new table")
+    added.add_argument(
+        "--from", dest="from_format", choices=("csv", "json", "jsonl", "xlsx"),
+        help="what FILE is, where its name does not say that",
+    )  # fmt: skip
+    added.add_argument("--encoding", metavar="NAME", help="that of a CSV file; by default UTF-8")
+    added.add_argument("--delimiter", metavar="CHARACTER", help="what separates fields")
+    added.add_argument(
+        "--no-heading", dest="heading", action="store_false", help="the first row is a row"
+    )
+    added.add_argument("--null", metavar="TEXT", help="a text that stands for NULL")
+    added.add_argument("--sheet", metavar="NAME", help="the sheet of a workbook")
+    added.add_argument("--rehearse", action="store_true", help="show what it would change")
+    added.add_argument("--write", action="store_true", help="import it for real, as a step")
+    added.add_argument("--strict", action="store_true", help="import nothing if a row is rejected")
+    added.add_argument(
+        "--rejects", metavar="FILE", help="where rejected rows go; by default beside FILE"
+    )
+    added.add_argument("--foreign-keys", dest="foreign_keys", choices=("on", "off"))
     _json(added)
 
 
@@ -470,7 +524,7 @@ _GROUPS: dict[Callable[[_Add], None], tuple[str, ...]] = {
     _add_snapshots: ("snapshot", "trail", "record", "watch"),
     _add_comparing: ("diff", "compare"),
     _add_restoring: ("restore", "take-back"),
-    _add_asking: ("query", "check-sql", "history"),
+    _add_asking: ("query", "import", "check-sql", "history"),
     _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }

@@ -30,6 +30,7 @@
     │   ├── SnapshotProtected       it has a label or is pinned, and nobody asked to delete such
     │   ├── RuleInvalid             the text cannot be a noise rule
     │   └── StoreUnavailable        the store's folder or files cannot be used
+    ├── ImportFailed                a file cannot be read as rows
     └── ActionFailed                an app action could not be run or was refused by the app
 
 Messages are one line, lower case, without a full stop; they name the object and say what to do.
@@ -206,6 +207,10 @@ class RuleInvalid(SnapshotError):
 
 class StoreUnavailable(SnapshotError):
     """The folder that keeps snapshots and trails cannot be used."""
+
+
+class ImportFailed(JondelError):
+    """A file cannot be read as rows, or not to its end; nothing of it was written."""
 
 
 class ActionFailed(JondelError):

@@ -8,7 +8,7 @@ from jondel.core.model.column_types import ColumnType, ValueKind
 from jondel.core.model.exact_order import is_understood
 from jondel.core.model.values import Exact
 
-_TRUTHS = {
+TRUTHS = {
     **dict.fromkeys(("true", "t", "yes", "y", "on", "1"), "true"),
     **dict.fromkeys(("false", "f", "no", "n", "off", "0"), "false"),
 }
@@ -36,7 +36,7 @@ def exact_typed(column_type: ColumnType, text: str) -> Exact:
     """
     kind = column_type.kind
     if kind == "boolean":
-        truth = _TRUTHS.get(text.strip().lower())
+        truth = TRUTHS.get(text.strip().lower())
         if truth is None:
             raise UnfitForKind("true or false")
         return Exact("boolean", truth)

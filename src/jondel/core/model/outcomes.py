@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Literal, NamedTuple, Protocol, TypeAlias
 
 from jondel.core.model.addresses import TableId
+from jondel.core.model.bulk import BulkRows
 from jondel.core.model.column_types import ColumnType
 from jondel.core.model.rows import ResultRows
 from jondel.core.model.statements import Statement
@@ -47,12 +48,14 @@ class ResultSink(Protocol):
 class ScriptStatement(NamedTuple):
     """A statement of a script: with its values, and as it is written there.
 
-    ``place`` gives the character of the text that one of ``statement.text()`` is.
+    ``place`` gives the character of the text that one of ``statement.text()`` is. One that inserts
+    ``rows`` from elsewhere has no values of its own.
     """
 
     statement: Statement
     text: str
     place: Callable[[int], int] = int
+    rows: BulkRows | None = None
 
     @property
     def sql(self) -> str:

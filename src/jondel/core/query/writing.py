@@ -75,6 +75,9 @@ def write_script(
 
 def words_of(statements: Sequence[ScriptStatement]) -> str:
     """A script in a few words, as the trail says it."""
+    bulk = next((entry for entry in statements if entry.rows is not None), None)
+    if bulk is not None:
+        return bulk.text.removeprefix("-- ")
     first = " ".join(statements[0].text.split()) if statements else ""
     more = f" … {len(statements)} statements" if len(statements) > 1 else ""
     if len(first) > _LONGEST_WORDS:

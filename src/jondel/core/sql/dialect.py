@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
+from jondel.core.model.column_types import ColumnType
 from jondel.core.sql.tokens import PLAIN, Lexis
 from jondel.core.sql.values_in_sql import FORMS, LiteralForms
 
@@ -14,8 +16,9 @@ class Dialect(NamedTuple):
     ``reserved`` are those that name a column only in quotes, in capitals. ``functions`` end with
     their parenthesis. ``after_column`` is what can follow a column, the likely first, and
     ``after_not`` what can follow NOT there. Where ``folds`` is true, names with capitals need
-    quotes. ``lexis`` is how its text becomes tokens, ``forms`` how it
-    writes values. Tables in the schemas that are ``searched`` go by their name alone.
+    quotes. ``lexis`` is how its text becomes tokens, ``forms`` how it writes values. Tables in the
+    schemas that are ``searched`` go by their name alone. ``types`` are those offered for new
+    columns, the usual one of a kind before others; ``type_named`` tells of any what it comes to.
     """
 
     reserved: frozenset[str]
@@ -26,3 +29,5 @@ class Dialect(NamedTuple):
     lexis: Lexis = PLAIN
     forms: LiteralForms = FORMS
     searched: frozenset[str] = frozenset()
+    types: tuple[ColumnType, ...] = ()
+    type_named: Callable[[str], ColumnType] = ColumnType

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import NamedTuple
 
 from jondel.core.model.column_types import ColumnType, ValueKind
@@ -29,6 +30,18 @@ _KINDS: dict[str, ValueKind] = {
 _PLAIN: frozenset[ValueKind] = frozenset({"integer", "real", "text", "blob"})
 
 
+_SPELLINGS = {
+    "smallint": "int2", "integer": "int4", "int": "int4", "bigint": "int8", "serial": "int4",
+    "bigserial": "int8", "real": "float4", "double precision": "float8", "decimal": "numeric",
+    "character varying": "varchar", "character": "bpchar", "char": "bpchar", "boolean": "bool",
+    "time without time zone": "time", "time with time zone": "timetz",
+    "timestamp without time zone": "timestamp", "timestamp with time zone": "timestamptz",
+    "bit varying": "varbit",
+}  # fmt: skip
+"""Types as SQL spells them, and what the catalogue calls them."""
+_MEASURE = re.compile(r"\s*\([^)]*\)")
+
+
 class TypeFacts(NamedTuple):
     """What the catalogue says of a column's type.
 
@@ -52,6 +65,14 @@ def column_type(facts: TypeFacts) -> ColumnType:
     else:
         kind = _KINDS.get(facts.base, "other")
     return ColumnType(facts.shown, kind, labels=facts.labels, exact=kind not in _PLAIN)
+
+
+def type_named(name: str) -> ColumnType:
+    """The type that is spelled so in SQL; one that is not known here holds values as text."""
+    plain = " ".join(_MEASURE.sub("", name.lower()).split())
+    is_array = plain.endswith("[]")
+    plain = plain.removesuffix("[]")
+    return column_type(TypeFacts(name, _SPELLINGS.get(plain, plain), "b", is_array))
 
 
 def value_of(column_type: ColumnType, text: bytes | None) -> StoredValue:

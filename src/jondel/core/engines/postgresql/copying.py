@@ -18,7 +18,7 @@ from jondel.core.engines.postgresql.connection import Connection
 from jondel.core.engines.postgresql.sql_text import quoted, source, unmarked
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Column, Table
-from jondel.core.model.values import StoredValue
+from jondel.core.model.values import InvalidText, StoredValue
 
 _LINES = 1000
 _ESCAPED = re.compile(rb"\\(.)", re.DOTALL)
@@ -67,6 +67,33 @@ def copied_rows(connection: Connection, table: Table, where: str) -> Iterator[Pu
     columns = ", ".join(map(_written, table.columns))
     for lines in _blocks(connection, _statement(columns, table, where)):
         yield from (_row(table, line) for line in lines)
+
+
+def copy_line(row: Sequence[StoredValue]) -> bytes:
+    """A row as COPY takes it in.
+
+    Raises:
+        ValueError: a text holds what the server keeps in none; the message says so.
+    """
+    return b"\t".join(map(_taken_in, row)) + b"\n"
+
+
+def _taken_in(value: StoredValue) -> bytes:
+    match value:
+        case None:
+            return _NULL
+        case bytes():
+            return b"\\\\x" + value.hex().encode()
+        case InvalidText():
+            raise ValueError("a text is not valid in UTF-8")
+        case float() if value in (float("inf"), float("-inf")):
+            return b"Infinity" if value > 0 else b"-Infinity"
+        case int() | float():
+            return str(value).encode()
+    text = str(value)
+    if "\0" in text:
+        raise ValueError("a text holds a NUL character, which the server keeps in none")
+    return _TO_ESCAPE.sub(_escaped, text.encode("utf-8"))
 
 
 def copied_keys(connection: Connection, table: Table, where: str) -> Iterator[Position]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from jondel.core.engines.postgresql.column_types import type_named
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.tokens import Lexis
 from jondel.core.sql.values_in_sql import LiteralForms
@@ -18,6 +19,12 @@ SYMMETRIC SYSTEM_USER TABLE TABLESAMPLE THEN TO TRAILING TRUE UNION UNIQUE USER 
 VARIADIC VERBOSE WHEN WHERE WINDOW WITH
 """
 """Reserved in https://www.postgresql.org/docs/current/sql-keywords-appendix.html."""
+
+_TYPES = (
+    *("bigint", "integer", "double precision", "numeric", "text", "boolean", "date", "time"),
+    *("timestamp with time zone", "timestamp without time zone", "interval", "uuid", "jsonb"),
+    "bytea",
+)
 
 DIALECT = Dialect(
     frozenset(_RESERVED.split()),
@@ -43,4 +50,6 @@ DIALECT = Dialect(
     lexis=Lexis(nested_comments=True, dollar_quotes=True, escapes=True, more_quotes=False),
     searched=frozenset({"public"}),
     forms=LiteralForms("'\\x{}'::bytea", "'Infinity'::float8", "'NaN'::float8", raw_controls=True),
+    types=tuple(map(type_named, _TYPES)),
+    type_named=type_named,
 )

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import psycopg
 
+from jondel.core.engines.postgresql.bulk_load import BulkLoad
 from jondel.core.engines.postgresql.connection import (
     SESSION_SETTINGS,
     Connection,
@@ -28,6 +29,7 @@ from jondel.core.engines.postgresql.statements import hand_on, run
 from jondel.core.engines.postgresql.writing import ServerWriter, transaction_number
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import Cancelled
+from jondel.core.model.bulk import BulkRows
 from jondel.core.model.outcomes import (
     Outcome,
     ResultSink,
@@ -204,6 +206,7 @@ class _Run:
         self._notes: dict[str, None] = {}
         self._kept = 0
         self._failed = False
+        self._is_rehearsal = False
 
     def outcome(self) -> ScriptOutcome:
         """What it came to."""
@@ -255,6 +258,7 @@ class _Run:
 
         A savepoint stands for the beginning of what is not committed yet.
         """
+        self._is_rehearsal = True
         whole = is_one_transaction(self._statements)
         inside = whole
         self._execute("SAVEPOINT jondel_kept")
@@ -329,6 +333,9 @@ class _Run:
             self._fail(entry.text, "the statement holds a NUL character")
             return False
         try:
+            if entry.rows is not None:
+                self._outcomes.append(self._load(entry, entry.rows, started))
+                return True
             cursor = run(self._connection, "", entry.statement)
             has_rows = cursor.description is not None
             if has_rows:
@@ -353,6 +360,13 @@ class _Run:
         seconds = time.perf_counter() - started
         self._outcomes.append(Outcome(entry.text, "done", seconds, affected, None, has_rows))
         return True
+
+    def _load(self, entry: ScriptStatement, rows: BulkRows, started: float) -> Outcome:
+        load = BulkLoad(self._connection, rows)
+        inserted = load.run()
+        if not self._is_rehearsal:
+            self._notes.update(dict.fromkeys(load.move_sequences()))
+        return Outcome(entry.text, "done", time.perf_counter() - started, inserted)
 
 
 def _error_of(error: psycopg.Error, entry: ScriptStatement) -> tuple[str, int | None]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.tokens import Lexis
 
@@ -13,6 +14,11 @@ LIMIT NOT NOTHING NOTNULL NULL ON OR ORDER PRIMARY RAISE REFERENCES RETURNING SE
 TABLE THEN TO TRANSACTION UNION UNIQUE UPDATE USING VALUES WHEN WHERE
 """
 """Of https://sqlite.org/lang_keywords.html."""
+
+_TYPES = (
+    *("INTEGER", "REAL", "NUMERIC", "TEXT", "BLOB", "BOOLEAN", "DATE", "TIMESTAMP", "TIME"),
+    *("JSON", "UUID"),
+)
 
 DIALECT = Dialect(
     frozenset(_RESERVED.split()),
@@ -27,4 +33,6 @@ DIALECT = Dialect(
     ),
     ("IN (", "LIKE", "GLOB", "BETWEEN", "NULL"),
     lexis=Lexis(tcl_variables=True),
+    types=tuple(map(column_type, _TYPES)),
+    type_named=column_type,
 )

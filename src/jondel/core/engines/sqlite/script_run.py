@@ -13,6 +13,7 @@ from contextlib import suppress
 
 import apsw
 
+from jondel.core.engines.sqlite.bulk_load import BulkLoad
 from jondel.core.engines.sqlite.column_types import column_type
 from jondel.core.engines.sqlite.sql_text import mark_of, parameters
 from jondel.core.engines.sqlite.state_wait import check_stop
@@ -114,9 +115,12 @@ class ScriptRun:
     def _run_one(self, number: int, entry: ScriptStatement) -> Outcome:
         connection = self._connection
         before, started = connection.total_changes(), time.perf_counter()
-        sink = self._sink_for(number)
         has_rows = False
         try:
+            if entry.rows is not None:
+                inserted = BulkLoad(connection, entry.rows, self._stop).run()
+                return Outcome(entry.text, "done", time.perf_counter() - started, inserted)
+            sink = self._sink_for(number)
             has_rows = stream_rows(connection, entry.statement, sink)
         except apsw.InterruptError as error:
             raise Cancelled("stopped") from error

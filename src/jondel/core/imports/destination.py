@@ -1,0 +1,58 @@
+"""Into which table a file goes: one that is there, or a new one."""
+
+from __future__ import annotations
+
+from jondel.core.engines.protocol import Database
+from jondel.core.errors import ImportFailed
+from jondel.core.imports.matching import matches_for_new, matches_with
+from jondel.core.imports.plan import ImportPlan
+from jondel.core.imports.preview import Sample
+from jondel.core.model.addresses import TableId
+from jondel.core.model.schema import Schema, Table
+from jondel.core.sql.dialect import Dialect
+
+
+def plan_for_table(sample: Sample, table: Table) -> ImportPlan:
+    """The import of a file into a table that is there."""
+    matches = matches_with(sample.source.columns, table)
+    return ImportPlan(sample.source.path, sample.options, table.id, matches, stamp=sample.stamp)
+
+
+def plan_for_new(sample: Sample, table: TableId, dialect: Dialect) -> ImportPlan:
+    """The import of a file into a table that is made for it."""
+    source = sample.source
+    values = [sample.values(place) for place in range(len(source.columns))]
+    matches = matches_for_new(source.columns, values, dialect)
+    return ImportPlan(source.path, sample.options, table, matches, is_new=True, stamp=sample.stamp)
+
+
+def new_table_id(name: str, schema: Schema, dialect: Dialect) -> TableId:
+    """The address of a table that is to be made.
+
+    Raises:
+        ImportFailed: there is one of that name, or the name is none.
+    """
+    if not name.strip():
+        raise ImportFailed("the new table has no name")
+    table = TableId.parsed(name)
+    if dialect.searched and len(table) == 1:
+        table = TableId(min(dialect.searched), table.name)
+    if schema.find(table) is not None:
+        raise ImportFailed(f"there is a table {table} already")
+    return table
+
+
+def table_like(name: str, schema: Schema) -> Table | None:
+    """The table that a file is named after."""
+    found = schema.named(name)
+    return found if found is not None and found.kind in ("table", "partitioned table") else None
+
+
+def require_writable(database: Database, table: Table) -> None:
+    """Raises ``ImportFailed`` where rows cannot be added to a table."""
+    if table.kind == "view":
+        raise ImportFailed(f"{table.title} is a view; import into the table behind it")
+    writer = database.writer
+    reason = writer.why_not_written(table) if writer is not None else ""
+    if reason:
+        raise ImportFailed(f"{table.title}: {reason}")
