@@ -18,7 +18,7 @@ from typing import TextIO
 from jondel.core.errors import ImportFailed
 from jondel.core.imports.source import ImportForm, RawRows, SourceOptions, UnreadRow, named_columns
 
-_LINES = 2_000
+_LINES = 500
 _SAMPLE_BYTES = 256 << 10
 _SAMPLE_LINES = 50
 _DELIMITERS = (",", ";", "\t", "|")
@@ -98,7 +98,7 @@ class _Reading:
         try:
             while lines := list(islice(self._file, _LINES)):
                 text = "".join(lines)
-                found = self._quoted(lines) if '"' in text else self._plain(lines)
+                found = self._quoted(lines) if '"' in text else self._plain(lines, text)
                 yield found._replace(has_invalid=_has_surrogates(text))
         except UnicodeError as error:
             # Only of encodings that have no way to keep what is none of theirs.
@@ -107,7 +107,7 @@ class _Reading:
                 f"{self._source.settings['encoding']} ({error})"
             ) from error
 
-    def _plain(self, lines: Sequence[str]) -> RawRows:
+    def _plain(self, lines: Sequence[str], text: str) -> RawRows:
         """Rows without a quote: each is one line."""
         rows = list(csv.reader(lines, delimiter=self._delimiter, strict=True))
         numbers: Sequence[int] = range(self._line + 1, self._line + len(lines) + 1)
@@ -117,7 +117,7 @@ class _Reading:
             rows, numbers = rows[first + 1 :], numbers[first + 1 :]
             self._skip_heading = False
         count, unread = len(self._columns), []
-        if not all(len(row) == count for row in rows):
+        if set(map(len, rows)) - {count}:
             kept = [(n, row) for n, row in zip(numbers, rows, strict=True) if len(row) == count]
             unread = [
                 self._uneven(number, row)
@@ -126,12 +126,22 @@ class _Reading:
             ]
             numbers, rows = [n for n, _ in kept], [row for _, row in kept]
         null = self._null
-        cells = (
-            [[cell or None for cell in row] for row in rows]
-            if null is None
-            else [[None if not cell or cell == null else cell for cell in row] for row in rows]
-        )
+        cells: Sequence[Sequence[str | None]] = rows
+        if null is not None:
+            cells = [[None if not c or c == null else c for c in row] for row in rows]
+        elif self._may_be_empty(text):
+            cells = [[cell or None for cell in row] for row in rows]
         return RawRows(self._columns, numbers, cells, unread)
+
+    def _may_be_empty(self, text: str) -> bool:
+        """Whether there is a field in some lines with nothing in it."""
+        between = self._delimiter
+        return (
+            text.startswith(between)
+            or text.endswith(between)
+            or f"{between}{between}" in text
+            or any(f"{between}{end}" in text or f"{end}{between}" in text for end in "\r\n")
+        )
 
     def _quoted(self, lines: Sequence[str]) -> RawRows:
         """Rows of which some have quotes: one may go on beyond the lines."""

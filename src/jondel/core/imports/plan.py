@@ -9,7 +9,7 @@ from pathlib import Path
 
 from jondel.core.errors import ImportFailed
 from jondel.core.imports.matching import Match
-from jondel.core.imports.readings import Unfit, column_reader, with_invalid_text
+from jondel.core.imports.readings import column_reader, with_invalid_text
 from jondel.core.imports.rejects import Rejects
 from jondel.core.imports.source import RawRows, RowSource, SourceOptions, UnreadRow, open_source
 from jondel.core.model.addresses import TableId
@@ -180,15 +180,13 @@ class ImportedRows:
             (column, place) for place, column in enumerate(batch.columns) if column in self._targets
         ]
         given = list(zip(*batch.rows, strict=True)) if batch.rows else []
-        columns: list[Sequence[StoredValue | Unfit]] = []
+        columns: list[Sequence[StoredValue]] = []
         unfit: dict[int, str] = {}
         for column, place in used if given else ():
-            values = self._readers[column](given[place])
-            if values and Unfit in set(map(type, values)):
-                for row, value in enumerate(values):
-                    if isinstance(value, Unfit):
-                        unfit.setdefault(row, f"{self._targets[column]}: {value.reason}")
-            columns.append(values)
+            read = self._readers[column](given[place])
+            for row, reason in read.unfit.items():
+                unfit.setdefault(row, f"{self._targets[column]}: {reason}")
+            columns.append(read.values)
         rows = list(zip(*columns, strict=True)) if columns else [()] * len(batch.rows)
         numbers = batch.numbers
         if unfit:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from jondel.core.imports.matching import Match
 from jondel.core.imports.plan import stamp_of
-from jondel.core.imports.readings import Unfit, column_reader
+from jondel.core.imports.readings import column_reader
 from jondel.core.imports.source import (
     AS_FOUND,
     Raw,
@@ -99,9 +99,11 @@ def problem_of(sample: Sample, match: Match) -> ColumnProblem | None:
         if not isinstance(value, Absent):
             values.append(value)
             numbers.append(number)
-    read = column_reader(match.type, match.way)(values)
-    unfit = [(n, v.reason) for n, v in zip(numbers, read, strict=True) if isinstance(v, Unfit)]
-    return ColumnProblem(len(unfit), *unfit[0]) if unfit else None
+    unfit = column_reader(match.type, match.way)(values).unfit
+    if not unfit:
+        return None
+    first = min(unfit)
+    return ColumnProblem(len(unfit), numbers[first], unfit[first])
 
 
 def _spread(columns: Sequence[int], row: Sequence[Raw], width: int) -> list[Raw | Absent]:

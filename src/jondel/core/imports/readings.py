@@ -36,8 +36,8 @@ WAYS: Mapping[Way, str] = {
 """How values can be read, and what that means."""
 
 _LEAST, _MOST = -(2**63), 2**63 - 1
-_WHOLE_ONLY = re.compile(r"[+\-0-9]*")
-_REAL_ONLY = re.compile(r"[+\-0-9.eE]*")
+_IN_WHOLE, _IN_REAL = b"+-0123456789", b"+-0123456789.eE"
+"""The characters that numbers are usually made of."""
 _WHOLE = re.compile(r"\s*[+-]?[0-9]+\s*")
 _REAL = re.compile(r"\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*")
 _NO_NUMBER = re.compile(r"\s*([+-]?(inf|infinity)|nan)\s*", re.IGNORECASE)
@@ -49,14 +49,15 @@ _DATE = re.compile(
 _LONGEST_SHOWN = 40
 
 
-class Unfit(NamedTuple):
-    """Why a value cannot be read, in words that follow the column's name."""
+class ReadColumn(NamedTuple):
+    """The values of a column, as many as were given; and by their places why some are none."""
 
-    reason: str
+    values: Sequence[StoredValue]
+    unfit: Mapping[int, str]
 
 
-ColumnReader: TypeAlias = Callable[[Sequence[Raw]], "Sequence[StoredValue | Unfit]"]
-"""Reads values of one column; as many come as are given."""
+ColumnReader: TypeAlias = Callable[[Sequence[Raw]], ReadColumn]
+"""Reads values of one column."""
 _One: TypeAlias = Callable[[Raw], StoredValue]
 """Reads one value; raises ``UnfitForKind``."""
 
@@ -66,9 +67,9 @@ def column_reader(column: ColumnType, way: Way = "by type") -> ColumnReader:
     one = _reader_of_one(column, way)
     quick = _quick_reader(column, way)
 
-    def read(values: Sequence[Raw]) -> Sequence[StoredValue | Unfit]:
+    def read(values: Sequence[Raw]) -> ReadColumn:
         found = _without_nulls(quick, values) if quick is not None else None
-        return found if found is not None else [_tried(one, value) for value in values]
+        return ReadColumn(found, {}) if found is not None else _one_by_one(one, values)
 
     return read
 
@@ -83,13 +84,16 @@ def with_invalid_text(value: StoredValue) -> StoredValue:
     return value
 
 
-def _tried(one: _One, value: Raw) -> StoredValue | Unfit:
-    if value is None:
-        return None
-    try:
-        return one(value)
-    except UnfitForKind as error:
-        return Unfit(f"{shown(value)} is not {error}")
+def _one_by_one(one: _One, values: Sequence[Raw]) -> ReadColumn:
+    found: list[StoredValue] = []
+    unfit: dict[int, str] = {}
+    for place, value in enumerate(values):
+        try:
+            found.append(None if value is None else one(value))
+        except UnfitForKind as error:
+            found.append(None)
+            unfit[place] = f"{shown(value)} is not {error}"
+    return ReadColumn(found, unfit)
 
 
 def shown(value: Raw) -> str:
@@ -143,10 +147,14 @@ def _texts(values: Sequence[Raw]) -> Sequence[StoredValue] | None:
     return values if set(map(type, values)) <= _TEXTS else None  # type: ignore[return-value]
 
 
+def _made_of(values: Sequence[Raw], characters: bytes) -> bool:
+    """Whether texts have no other characters; raises where one is no text, or not ASCII."""
+    return not "".join(values).encode("ascii").translate(None, characters)  # type: ignore[arg-type]
+
+
 def _integers(values: Sequence[Raw]) -> Sequence[StoredValue] | None:
     try:
-        joined = "".join(values)  # type: ignore[arg-type]
-        if not _WHOLE_ONLY.fullmatch(joined):
+        if not _made_of(values, _IN_WHOLE):
             return None
         found = list(map(int, values))  # type: ignore[arg-type]
     except (TypeError, ValueError):
@@ -156,8 +164,7 @@ def _integers(values: Sequence[Raw]) -> Sequence[StoredValue] | None:
 
 def _reals(values: Sequence[Raw]) -> Sequence[StoredValue] | None:
     try:
-        joined = "".join(values)  # type: ignore[arg-type]
-        return list(map(float, values)) if _REAL_ONLY.fullmatch(joined) else None  # type: ignore[arg-type]
+        return list(map(float, values)) if _made_of(values, _IN_REAL) else None  # type: ignore[arg-type]
     except (TypeError, ValueError):
         return None
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Sequence
+from itertools import chain
 from typing import Any, NamedTuple
 
 import apsw
@@ -174,4 +175,4 @@ class BulkLoad:
 
 
 def _holds_invalid(rows: Sequence[Row]) -> bool:
-    return any(InvalidText in map(type, row) for row in rows)
+    return InvalidText in set(map(type, chain.from_iterable(rows)))
