@@ -77,6 +77,7 @@ PICTURES = {
     "links": Picture("t b o o k Return v End Right Up Up Right"),
     "beside": Picture("t b o a t s Return t b e r Return bar"),
     "write": Picture("t b o a t s Return Right e 1 2 Return Down Delete W s"),
+    "import": Picture(f"t b o a t s Return G {_TYPE}visit Return Down Down Down"),
     "open": Picture("Down Down", command=()),
     "compared": Picture("a Return a Down Down Return ctrl+o Return F3 M"),
     "query": Picture(f"Q {_ASK} ctrl+g F7 Delete {_TRY} ctrl+g"),

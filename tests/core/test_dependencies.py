@@ -36,6 +36,9 @@ _CORE_MAY_IMPORT = {
         *("model", "errors", "engines", "sql", "snapshots", "diff", "trail", "files", "mirror"),
         "browse",
     },
+    "imports": {
+        *("model", "errors", "engines", "browse", "files", "sql", "formats", "query"),
+    },
     "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
     "formats": {
         *("model", "errors", "engines", "browse", "diff", "snapshots", "trail", "files", "sql"),

@@ -24,17 +24,17 @@ from jondel.core.imports.destination import (
     table_like,
 )
 from jondel.core.imports.matching import Match, read_by, without_values
-from jondel.core.imports.plan import ImportPlan, create_statement, import_statements
+from jondel.core.imports.plan import ImportPlan, create_statement
 from jondel.core.imports.preview import Sample, problem_of, sample_of
 from jondel.core.imports.readings import WAYS, Way, shown
-from jondel.core.imports.rejects import Rejected, Rejects, rejects_beside
 from jondel.core.imports.source import ImportForm, SourceOptions
+from jondel.core.imports.work import ImportWork
 from jondel.core.model.outcomes import ScriptOutcome
 from jondel.core.model.schema import Schema
+from jondel.core.model.values import StoredValue
 from jondel.core.sql.dialect import Dialect
 
 _PROGRESS_SECONDS = 0.5
-_REASONS_SAID = 10
 
 
 class Wanted(NamedTuple):
@@ -230,24 +230,31 @@ def _rehearse(target: Target, wanted: Wanted, plan: ImportPlan, dialect: Dialect
     from jondel.core.formats.changes_json import write_changes
     from jondel.core.query.rehearsal import rehearsed
 
-    database, rejects = target.database, Rejects(any_allowed=not wanted.strict)
-    statements = import_statements(plan, dialect, rejects, _progress())
+    database, work = target.database, _work(wanted, plan, dialect)
     scope = Showing().scope(rules_of(target.location))
     foreign_keys = _foreign_keys(target, wanted)
-    with rehearsed(
-        target.trail, database, statements, lambda _: None, foreign_keys=foreign_keys
-    ) as rehearsal:
+    with (
+        work.prepared(_no_questions, for_real=False) as prepared,
+        rehearsed(
+            target.trail,
+            database,
+            prepared.statements,
+            lambda _: None,
+            foreign_keys=foreign_keys,
+        ) as rehearsal,
+    ):
         _raise_failed(rehearsal.outcome)
-        rejected = rejects.result()
-        _say_rejected(rejected, wanted)
+        for words in prepared.done():
+            say(words)
         if wanted.as_json:
-            more = {"rehearsed": True, **_result_json(plan, rehearsal.outcome, rejected)}
+            more = {"rehearsed": True, **_result_json(work, rehearsal.outcome)}
             with whole_document() as document:
                 sides = (rehearsal.before, rehearsal.after)
                 write_changes(document, (database, database), sides, scope, more)
         else:
             print_changes(compare(rehearsal.before, rehearsal.after, scope), scope.noise)
-    _say_notes(rehearsal.outcome)
+    for note in rehearsal.outcome.notes:
+        say(note)
     rows = counted(rehearsal.outcome.outcomes[-1].affected or 0, "row")
     say(f"{rows} would be imported into {plan.table}; nothing was written")
     return 0
@@ -256,28 +263,45 @@ def _rehearse(target: Target, wanted: Wanted, plan: ImportPlan, dialect: Dialect
 def _write(target: Target, wanted: Wanted, plan: ImportPlan, dialect: Dialect) -> int:
     from jondel.core.query.writing import write_script
 
-    wanted_path = Path(wanted.rejects).expanduser() if wanted.rejects else None
-    with rejects_beside(plan.path, wanted_path, any_allowed=not wanted.strict) as kept:
-        statements = import_statements(plan, dialect, kept.rejects, _progress())
+    work = _work(wanted, plan, dialect)
+    with work.prepared(_no_questions, for_real=True) as prepared:
         done = write_script(
-            target.trail, target.database, statements, lambda _: None,
+            target.trail,
+            target.database,
+            prepared.statements,
+            lambda _: None,
             foreign_keys=_foreign_keys(target, wanted),
-        )  # fmt: skip
+        )
         _raise_failed(done.outcome)
-        rejected = kept.keep()
-    _say_notes(done.outcome)
-    _say_rejected(rejected, wanted)
+        told = prepared.done()
+    for words in (*done.outcome.notes, *told):
+        say(words)
     rows = counted(done.outcome.outcomes[-1].affected or 0, "row")
     step = f"; it is step s{done.step}" if done.step is not None else ""
     why = f"; {done.why}" if done.why else ""
     say(f"{rows} imported into {plan.table}{step}{why}")
     if wanted.as_json:
         step_id = f"s{done.step}" if done.step is not None else None
-        tell_exactly(dumped({**_result_json(plan, done.outcome, rejected), "step": step_id}))
+        tell_exactly(dumped({**_result_json(work, done.outcome), "step": step_id}))
     return 0
 
 
-def _result_json(plan: ImportPlan, outcome: ScriptOutcome, rejected: Rejected) -> dict[str, Any]:
+def _work(wanted: Wanted, plan: ImportPlan, dialect: Dialect) -> ImportWork:
+    return ImportWork(
+        plan,
+        dialect,
+        _progress(),
+        rejects_to=Path(wanted.rejects).expanduser() if wanted.rejects else None,
+        any_rejected=not wanted.strict,
+    )
+
+
+def _no_questions(*_: object) -> list[StoredValue]:
+    return []
+
+
+def _result_json(work: ImportWork, outcome: ScriptOutcome) -> dict[str, Any]:
+    plan, rejected = work.plan, work.rejected
     return {
         "file": str(plan.path),
         "table": str(plan.table),
@@ -288,23 +312,6 @@ def _result_json(plan: ImportPlan, outcome: ScriptOutcome, rejected: Rejected) -
             "reasons": [{"reason": why, "rows": rows} for why, rows in rejected.reasons],
         },
     }
-
-
-def _say_rejected(rejected: Rejected, wanted: Wanted) -> None:
-    if not rejected.rows:
-        return
-    for reason, rows in rejected.reasons[:_REASONS_SAID]:
-        say(f"rejected: {reason} ({counted(rows, 'row')})")
-    left = len(rejected.reasons) - _REASONS_SAID
-    if left > 0:
-        say(f"and {counted(left, 'other reason')}")
-    where = f"they are in {rejected.path}" if rejected.path is not None else "they stay out"
-    say(f"{counted(rejected.rows, 'row')} rejected; {where}")
-
-
-def _say_notes(outcome: ScriptOutcome) -> None:
-    for note in outcome.notes:
-        say(note)
 
 
 def _raise_failed(outcome: ScriptOutcome) -> None:

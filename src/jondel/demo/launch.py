@@ -5,7 +5,8 @@ from __future__ import annotations
 import subprocess
 import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from importlib import resources
 from pathlib import Path
 
 from jondel.core.errors import JondelError
@@ -37,6 +38,15 @@ def make_database(database: str | Path) -> None:
     )
     if done.returncode:
         raise DemoUnavailable(done.stderr.strip().replace("\n", " ") or "the demo failed to start")
+    if isinstance(database, Path):
+        _lay_beside(database)
+
+
+def _lay_beside(database: Path) -> None:
+    """A file of rows to import, some of which cannot go in."""
+    rows = resources.files("jondel.demo").joinpath("visiting_boats.csv").read_bytes()
+    with suppress(OSError):  # the demo goes without
+        database.with_name("visiting_boats.csv").write_bytes(rows)
 
 
 @contextmanager

@@ -26,6 +26,21 @@ def may_be_the_projects(folder: str) -> bool:
     return folder not in _SKIPPED_FOLDERS and not is_cache
 
 
+def files_in(folder: Path, endings: tuple[str, ...]) -> list[Path]:
+    """The files in a project whose names end so, in small letters; those changed last first."""
+    found: list[tuple[float, Path]] = []
+    for visited, (where, folders, files) in enumerate(os.walk(folder)):
+        if visited > _MOST_FOLDERS:
+            break
+        folders[:] = sorted(filter(may_be_the_projects, folders))
+        for name in files:
+            if name.lower().endswith(endings):
+                path = Path(where, name)
+                with suppress(OSError):
+                    found.append((path.stat().st_mtime, path))
+    return [path for _, path in sorted(found, key=lambda entry: -entry[0])]
+
+
 @dataclass(frozen=True)
 class Found:
     """A database file, its size in bytes and when it was last written (seconds)."""

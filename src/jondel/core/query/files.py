@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import NamedTuple
 
-from jondel.core.engines.finder import may_be_the_projects
+from jondel.core.engines.finder import files_in
 from jondel.core.errors import StatementRefused, TargetNotFound, TargetUnavailable
 from jondel.core.files.replacement import replace_text
 
-_MOST_FOLDERS = 5_000
 _MOST_FILES = 500
 _MOST_BYTES = 8 << 20
 
@@ -28,19 +26,7 @@ class ScriptFile(NamedTuple):
 
 def scripts_in(folder: Path) -> list[Path]:
     """The files of statements in a project, those changed last first."""
-    found: list[tuple[float, Path]] = []
-    for visited, (where, folders, files) in enumerate(os.walk(folder)):
-        if visited > _MOST_FOLDERS:
-            break
-        folders[:] = sorted(filter(may_be_the_projects, folders))
-        for name in files:
-            if name.lower().endswith(".sql"):
-                path = Path(where, name)
-                try:
-                    found.append((path.stat().st_mtime, path))
-                except OSError:
-                    continue
-    return [path for _, path in sorted(found, key=lambda entry: -entry[0])[:_MOST_FILES]]
+    return files_in(folder, (".sql",))[:_MOST_FILES]
 
 
 def read_script(path: Path) -> ScriptFile:

@@ -40,10 +40,15 @@ async def require_editable(desk: Desk) -> Table:
     table = records_view(desk).pane.table
     if table is None or records_view(desk).pane.source is None:
         raise WriteRefused("there is no table here")
+    await require_table_editable(desk, table)
+    return table
+
+
+async def require_table_editable(desk: Desk, table: Table) -> None:
+    """Raises ``WriteRefused`` where a table cannot be edited, and why."""
     reason = await desk.workspace.drafts.why_not(table)
     if reason:
         raise WriteRefused(f"{safe_name(table.id)}: no editing: {reason}")
-    return table
 
 
 async def takes_when_left(desk: Desk) -> bool:

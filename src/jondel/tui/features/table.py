@@ -29,6 +29,7 @@ FEATURES = (
     "jondel.tui.features.copying:Copying",
     "jondel.tui.features.statements:Statements",
     "jondel.tui.features.querying:Querying",
+    "jondel.tui.features.importing:Importing",
     "jondel.tui.features.open_tables:OpenTables",
     "jondel.tui.features.links:Links",
     "jondel.tui.features.large_values:LargeValues",

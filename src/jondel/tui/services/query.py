@@ -17,6 +17,7 @@ from jondel.core.model.outcomes import (
     CollectedRows,
     Outcome,
     ResultColumn,
+    ScriptOutcome,
     ScriptStatement,
     StatementError,
 )
@@ -28,6 +29,7 @@ from jondel.core.query.rehearsal import rehearsed
 from jondel.core.query.results import FIRST_LIMIT, ResultFile
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
+from jondel.core.query.work import Prepared, Questions, WritingWork
 from jondel.core.query.writing import write_script
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.project import Project
@@ -67,10 +69,9 @@ RunEvent: TypeAlias = FirstRows | RowsSoFar | Entry
 
 
 class Rehearsed(NamedTuple):
-    """A script that was tried out: its entries, and what it would change."""
+    """What was tried out: its entries, and what it would change."""
 
-    script: Script
-    values: Mapping[str, StoredValue]
+    work: WritingWork
     entries: Sequence[Entry]
     changes: Changes
     since: CommitMark | None
@@ -190,7 +191,12 @@ class QueryService:
     ) -> tuple[ScriptStatement, ...]:
         """The statements of a script with all of their values; those that questions give are asked
         for now."""
+        ask = self._questions(job, values, moment, name)
+        return script.with_values({**values, **values_of(script.lets, ask)})
 
+    def _questions(
+        self, job: Job, values: Mapping[str, StoredValue], moment: Moment, name: str
+    ) -> Questions:
         def ask(question: str, known: Mapping[str, NamedValue]) -> list[StoredValue]:
             database = self._database(job, moment)
             rows = CollectedRows(MOST_VALUES + 1)
@@ -206,7 +212,7 @@ class QueryService:
                 )
             return [row[0] for row in rows.rows]  # type: ignore[misc]
 
-        return script.with_values({**values, **values_of(script.lets, ask)})
+        return ask
 
     def _read_one(
         self, job: Job, send: Callable[[RunEvent], None], asked: _Asked, run: int | None
@@ -309,47 +315,45 @@ class QueryService:
 
         return await self._reader.run(work)
 
-    async def rehearse(
-        self, script: Script, values: Mapping[str, StoredValue], moment: Moment
-    ) -> Rehearsed:
-        """Try a script out, at now or at a step; nothing is written."""
+    async def rehearse(self, work: WritingWork, moment: Moment) -> Rehearsed:
+        """Try something out, at now or at a step; nothing is written."""
         name, foreign_keys = self._name_of(moment), self.enforces_foreign_keys()
         scope = self._comparisons.scope
 
-        def work(job: Job) -> Rehearsed:
+        def run(job: Job) -> Rehearsed:
             from jondel.core.diff.compare import compare
-
-            statements = self._statements(job, script, values, moment, name)
 
             state: Snapshot | Database = (
                 self._database(job, moment)
                 if isinstance(moment, Now)
                 else self._trail.step_at(moment).after
             )
-            with self.tape.new_results() as results:
+            ask = self._questions(job, work.values, moment, name)
+            with work.prepared(ask, for_real=False) as prepared, self.tape.new_results() as results:
                 with rehearsed(
                     self._trail.core,
                     state,
-                    statements,
+                    prepared.statements,
                     results.sink,
                     foreign_keys=foreign_keys,
                     opened=job.uses,
                 ) as rehearsal:
                     changes = compare(rehearsal.before, rehearsal.after, scope)
-                outcome, since = rehearsal.outcome, rehearsal.since
-                entries = self.tape.add_all(outcome, name, "rehearsed", values, results, changes)
-            return Rehearsed(script, values, entries, changes, since, moment)
+                outcome, since = _with_notes(rehearsal.outcome, prepared), rehearsal.since
+                entries = self.tape.add_all(
+                    outcome, name, "rehearsed", work.values, results, changes
+                )
+            return Rehearsed(work, entries, changes, since, moment)
 
-        return await self._reader.run(work)
+        return await self._reader.run(run)
 
     async def write(
         self,
-        script: Script,
-        values: Mapping[str, StoredValue],
+        work: WritingWork,
         since: CommitMark | None = None,
         rehearsal: Rehearsed | None = None,
     ) -> Sequence[Entry]:
-        """Run a script for real; what it writes is a step.
+        """Do something for real; what it writes is a step.
 
         Raises:
             RecordsMovedOn: something was committed since; nothing was run.
@@ -358,48 +362,55 @@ class QueryService:
         self._writing.require_allowed()
         foreign_keys = self.enforces_foreign_keys()
 
-        def work(job: Job) -> tuple[Sequence[Entry], list[Step]]:
+        def run(job: Job) -> tuple[Sequence[Entry], list[Step]]:
             live = self._reader.live()
             job.uses(live)
-            statements = self._statements(job, script, values, NOW, "")
             trail = self._trail.core
-            with self.tape.new_results() as results:
+            ask = self._questions(job, work.values, NOW, "")
+            with work.prepared(ask, for_real=True) as prepared, self.tape.new_results() as results:
                 done = write_script(
                     trail,
                     live,
-                    statements,
+                    prepared.statements,
                     results.sink,
                     foreign_keys=foreign_keys,
                     since=since,
                 )
-            job.see_through()
+                job.see_through()
+                outcome = _with_notes(done.outcome, prepared)
             steps = self._trail.read_steps()
             changes = None
             step = next((s for s in steps if s.number == done.step), None)
             if step is not None:
                 changes = trail.step_changes(step, self._comparisons.scope, job.uses)
                 steps = self._trail.read_steps()
-            outcome = done.outcome
             if done.why:
                 outcome = outcome._replace(notes=(*outcome.notes, done.why))
             entries = self.tape.add_all(
-                outcome, "", "written", values, results, changes, step=done.step
+                outcome, "", "written", work.values, results, changes, step=done.step
             )
             if rehearsal is not None:
                 self.tape.remove_all(rehearsal.entries)
             self._trail.make_room()
             return entries, steps
 
-        entries, self._trail.steps = await self._reader.run_to_an_end(work)
+        entries, self._trail.steps = await self._reader.run_to_an_end(run)
         return entries
 
     async def write_rehearsed(self, rehearsal: Rehearsed) -> Sequence[Entry] | MovedOn:
-        """Run a script for real that was tried out, unless something was committed since that
-        has it change something else."""
+        """Do for real what was tried out, unless something was committed since that has it change
+        something else."""
         try:
-            return await self.write(rehearsal.script, rehearsal.values, rehearsal.since, rehearsal)
+            return await self.write(rehearsal.work, rehearsal.since, rehearsal)
         except RecordsMovedOn:
-            again = await self.rehearse(rehearsal.script, rehearsal.values, rehearsal.moment)
+            again = await self.rehearse(rehearsal.work, rehearsal.moment)
             for entry in rehearsal.entries:
                 await self.tape.delete(entry.number)
             return MovedOn(again, again.changes != rehearsal.changes)
+
+
+def _with_notes(outcome: ScriptOutcome, prepared: Prepared) -> ScriptOutcome:
+    """An outcome with what there is to say of it; where it failed, nothing came of it."""
+    if outcome.error is not None:
+        return outcome
+    return outcome._replace(notes=(*outcome.notes, *prepared.done()))

@@ -21,6 +21,7 @@ from jondel.core.query.files import ScriptFile, changed_outside
 from jondel.core.query.results import FIRST_LIMIT, RESULT, table_of
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
+from jondel.core.query.work import ScriptWork, WritingWork
 from jondel.core.sql.dialect import Dialect
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.moment_state import MomentState
@@ -449,6 +450,18 @@ class QueryView(View):
             if self._preview is not None and self.is_attached:
                 desk.start(self._drop_preview, "query-tape")
 
+    async def do(self, work: WritingWork, words: str, *, for_real: bool) -> None:
+        """Try something out that is no statement of the box, or do it for real."""
+        self._rehearsal = None
+        try:
+            with self._being_run(words):
+                if for_real:
+                    await self._wrote(await self._query.write(work))
+                else:
+                    await self._show_rehearsal(await self._query.rehearse(work, self.moment))
+        except TargetError as error:
+            self._desk.say_problem(error)
+
     def _being_run(self, words: str) -> _BeingRun:
         return _BeingRun(self, words)
 
@@ -512,7 +525,7 @@ class QueryView(View):
             await block.remove()
 
     async def _rehearse(self, script: Script, values: dict[str, StoredValue]) -> None:
-        rehearsal = await self._query.rehearse(script, values, self.moment)
+        rehearsal = await self._query.rehearse(ScriptWork(script, values), self.moment)
         await self._show_rehearsal(rehearsal)
 
     async def _show_rehearsal(self, rehearsal: Rehearsed) -> None:
@@ -545,7 +558,7 @@ class QueryView(View):
         await self._wrote(done)
 
     async def _write(self, script: Script, values: dict[str, StoredValue]) -> None:
-        await self._wrote(await self._query.write(script, values))
+        await self._wrote(await self._query.write(ScriptWork(script, values)))
 
     async def _wrote(self, entries: Sequence[Entry]) -> None:
         for entry in entries:
