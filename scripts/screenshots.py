@@ -72,7 +72,6 @@ PICTURES = {
     "trail": Picture(f"{_TWO_STEPS} g"),
     "history": Picture("N w a Return a Down Return h"),
     "restore": Picture(f"{_TWO_STEPS} [ R"),
-    "removed": Picture(f"{_TWO_STEPS} [ R y [ r End"),
     "filter": Picture("t b o o k Return f h e l d Tab"),
     "links": Picture("t b o o k Return v End Right Up Up Right"),
     "beside": Picture("t b o a t s Return t b e r Return bar"),

@@ -36,6 +36,10 @@ _CORE_MAY_IMPORT = {
         *("model", "errors", "engines", "sql", "snapshots", "diff", "trail", "files", "mirror"),
         "browse",
     },
+    "exports": {
+        *("model", "errors", "engines", "browse", "diff", "files", "formats", "query"),
+        *("snapshots", "sql"),
+    },
     "imports": {
         *("model", "errors", "engines", "browse", "files", "sql", "formats", "query"),
     },

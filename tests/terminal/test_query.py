@@ -66,3 +66,33 @@ def test_asked_tried_out_written_and_asked_again(terminal, home: Path) -> None: 
     screen.press("Escape", "Home", "C-g")
     screen.sees("3 entries")
     screen.press("Escape", "C-q")
+
+
+@pytest.mark.parametrize("size", [(160, 47), (80, 24)], ids=["160x47", "80x24"])
+def test_a_file_is_imported_but_for_the_rows_that_cannot_go_in(  # type: ignore[no-untyped-def]
+    terminal, home: Path, size: tuple[int, int]
+) -> None:
+    database = home / "demo" / "saltmarsh.db"
+    screen = terminal("demo", "--clock", _CLOCK, size=size)
+    screen.sees("saltmarsh.db", "live", "tide_readings")
+    count = "SELECT count(*) FROM boats"
+    before = _asked(database, count)
+    screen.press("t")
+    screen.type("boats")
+    screen.press("Enter")
+    screen.sees("boats  210 rows")
+    screen.press("G")
+    screen.sees("Import which file")
+    screen.type("visit")
+    screen.press("Enter")
+    screen.sees("into the table boats; it has 8 rows", "! 1: line 6")
+    screen.press("C-g")
+    screen.sees("nothing is written yet", "3 rows rejected", "+5")
+    assert _asked(database, count) == before
+    screen.press("C-s")
+    screen.sees("written: 5 records", "it is step s")
+    assert _asked(database, count) == [(before[0][0] + 5,)]
+    kept = (database.parent / "visiting_boats.rejected.csv").read_text().splitlines()
+    assert kept[0].startswith("rejected_line,rejected_reason,Skipper ID")
+    assert sorted(line.split(",")[0] for line in kept[1:]) == ["5", "6", "7"]
+    screen.press("Escape", "C-q")

@@ -27,6 +27,7 @@ COMMANDS = frozenset(
             "take-back",
             "query",
             "import",
+            "export",
             "check-sql",
             "history",
             "noise",

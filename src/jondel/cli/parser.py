@@ -403,6 +403,7 @@ def _add_asking(command: _Add) -> None:
     )
     _json(added)
     _add_import(command)
+    _add_export(command)
     added = command(
         "check-sql",
         "checking:check_sql",
@@ -477,6 +478,38 @@ def _add_import(command: _Add) -> None:
     _json(added)
 
 
+def _add_export(command: _Add) -> None:
+    added = command(
+        "export",
+        "exporting:export",
+        "write tables to a file, or to a folder of files; or the changes of a step",
+    )
+    _target(added)
+    _lock(added)
+    added.add_argument(
+        "--table",
+        dest="tables",
+        metavar="TABLE",
+        action="append",
+        default=[],
+        help="only this table; may be repeated; by default all",
+    )
+    added.add_argument(
+        "-o", "--output", metavar="FILE", required=True, help="a folder for several in one format"
+    )
+    added.add_argument(
+        "--format",
+        dest="form",
+        choices=("table", "csv", "json", "jsonl", "markdown", "html", "xlsx", "sql"),
+        help="by default that of FILE's ending, else csv",
+    )
+    added.add_argument("--at", metavar="SNAPSHOT", help="as of a snapshot")
+    added.add_argument("--changes", metavar="STEP", help="what a step changed")
+    added.add_argument(
+        "--with-table", action="store_true", help="sql makes the tables and their indexes as well"
+    )
+
+
 def _add_connecting(command: _Add) -> None:
     added = command(
         "test",
@@ -524,7 +557,7 @@ _GROUPS: dict[Callable[[_Add], None], tuple[str, ...]] = {
     _add_snapshots: ("snapshot", "trail", "record", "watch"),
     _add_comparing: ("diff", "compare"),
     _add_restoring: ("restore", "take-back"),
-    _add_asking: ("query", "import", "check-sql", "history"),
+    _add_asking: ("query", "import", "export", "check-sql", "history"),
     _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }

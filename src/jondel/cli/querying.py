@@ -17,6 +17,7 @@ from jondel.core.engines.registry import dialect_of
 from jondel.core.errors import (
     JondelError,
     NotOnlyReading,
+    SeveralResults,
     StatementFailed,
     StatementRefused,
     TargetNotFound,
@@ -83,9 +84,12 @@ def run_query(target: str, lock: bool, **given: object) -> int:
         named = values_of(script.lets, partial(_asked, target_opened, at, dialect, values))
         statements = script.with_values({**values, **named})
         run = _Run(target_opened, asking, statements, script, at, dialect)
-        if asking.rehearse:
-            return run.rehearse()
-        return run.write() if asking.write else run.read()
+        try:
+            if asking.rehearse:
+                return run.rehearse()
+            return run.write() if asking.write else run.read()
+        except SeveralResults as error:
+            raise UsageProblem(str(error)) from error
 
 
 class _Run:

@@ -30,6 +30,8 @@
     │   ├── SnapshotProtected       it has a label or is pinned, and nobody asked to delete such
     │   ├── RuleInvalid             the text cannot be a noise rule
     │   └── StoreUnavailable        the store's folder or files cannot be used
+    ├── ExportFailed                rows cannot be written out
+    │   └── SeveralResults          a format holds but one result
     ├── ImportFailed                a file cannot be read as rows
     └── ActionFailed                an app action could not be run or was refused by the app
 
@@ -207,6 +209,14 @@ class RuleInvalid(SnapshotError):
 
 class StoreUnavailable(SnapshotError):
     """The folder that keeps snapshots and trails cannot be used."""
+
+
+class ExportFailed(JondelError):
+    """Rows cannot be written to a file so; there is no file then, or the one that was there."""
+
+
+class SeveralResults(ExportFailed):
+    """A format holds the rows of one statement or table, and there are several."""
 
 
 class ImportFailed(JondelError):

@@ -19,6 +19,11 @@ RowForm: TypeAlias = Literal["table", "csv", "json", "jsonl", "markdown", "html"
 ROW_FORMS: tuple[RowForm, ...] = (
     "table", "csv", "json", "jsonl", "markdown", "html", "xlsx", "sql"
 )  # fmt: skip
+ENDINGS: dict[RowForm, str] = {
+    "table": "txt", "csv": "csv", "json": "json", "jsonl": "jsonl", "markdown": "md",
+    "html": "html", "xlsx": "xlsx", "sql": "sql",
+}  # fmt: skip
+"""How a file of each form ends."""
 _ENDINGS: dict[str, RowForm] = {
     "csv": "csv", "json": "json", "jsonl": "jsonl", "ndjson": "jsonl", "md": "markdown",
     "markdown": "markdown", "html": "html", "htm": "html", "xlsx": "xlsx", "sql": "sql",

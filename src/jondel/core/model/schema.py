@@ -173,6 +173,8 @@ class SchemaObject(NamedTuple):
     sql: str | None
     internal: bool = False
     """True for what the engine made by itself."""
+    of_constraint: bool = False
+    """True for an index that a key or another constraint of its table stands for."""
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,8 @@ class Dialect(NamedTuple):
     their parenthesis. ``after_column`` is what can follow a column, the likely first, and
     ``after_not`` what can follow NOT there. Where ``folds`` is true, names with capitals need
     quotes. ``lexis`` is how its text becomes tokens, ``forms`` how it writes values. Tables in the
-    schemas that are ``searched`` go by their name alone. ``types`` are those offered for new
+    schemas that are ``searched`` go by their name alone. ``defers_links`` has links be checked at
+    the end of a transaction, as far as the engine can do that. ``types`` are those offered for new
     columns, the usual one of a kind before others; ``type_named`` tells of any what it comes to.
     """
 
@@ -29,5 +30,6 @@ class Dialect(NamedTuple):
     lexis: Lexis = PLAIN
     forms: LiteralForms = FORMS
     searched: frozenset[str] = frozenset()
+    defers_links: str = ""
     types: tuple[ColumnType, ...] = ()
     type_named: Callable[[str], ColumnType] = ColumnType

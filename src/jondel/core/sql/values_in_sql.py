@@ -13,6 +13,8 @@ MarkStyle: TypeAlias = Literal["literals", "?", ":name", "$1", "%s"]
 MARK_STYLES: tuple[MarkStyle, ...] = ("literals", "?", ":name", "$1", "%s")
 
 _PLAIN_TYPE = re.compile(r"[a-z][a-z0-9_]*( [a-z]+)*")
+_NO_TYPES = frozenset({"array", "enum", "bits", "other"})
+"""Kinds of values of which each column has a type of its own."""
 _UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f]")
 
 
@@ -49,6 +51,8 @@ def literal(value: Value, forms: LiteralForms = FORMS) -> str:
             return forms.blob.format(value.hex())
         case Exact("boolean", "true" | "false" as text):
             return text.upper()
+        case Exact(kind, text) if kind in _NO_TYPES:
+            return literal(text, forms)  # it is that of the column which it is compared with
         case Exact(kind, text):
             return f"CAST({literal(text, forms)} AS {_type_name(kind)})"
         case InvalidText(raw):

@@ -144,7 +144,7 @@ class ImportDialog(Dialog[ImportWish | None]):
             words = ("· " + name, "  " + _LEFT_OUT, "", self._samples(match))
             return Option(self._in_columns(*words, style=self._dim))
         read = match.type.name or "any type"
-        read = read if match.way == "by type" else f"{read}, {match.way}"
+        read = read if match.way == "by type" else match.way
         target = f"→ {line(match.target, 60)}{' key' if match.is_key else ''}"
         problem = problem_of(self._sample, match)
         if problem is None:

@@ -30,6 +30,7 @@ FEATURES = (
     "jondel.tui.features.statements:Statements",
     "jondel.tui.features.querying:Querying",
     "jondel.tui.features.importing:Importing",
+    "jondel.tui.features.exporting:Exporting",
     "jondel.tui.features.open_tables:OpenTables",
     "jondel.tui.features.links:Links",
     "jondel.tui.features.large_values:LargeValues",

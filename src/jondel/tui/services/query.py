@@ -128,10 +128,6 @@ class QueryService:
         """The SQL that is understood at a moment."""
         return dialect_of(self._location if isinstance(moment, Now) else None)
 
-    def allow_lock(self, allowed: bool) -> None:
-        """Have the live database read under a lock where nothing else helps, or no more."""
-        self._reader.lock = allowed
-
     # Settings
 
     def enforces_foreign_keys(self) -> bool:

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from jondel.core.browse.sheet_states import SheetStates
     from jondel.core.verify.actions import Action
     from jondel.tui.services.drafts import DraftService
+    from jondel.tui.services.exporting import ExportService
     from jondel.tui.services.links import LinkService
     from jondel.tui.services.query import QueryService
     from jondel.tui.services.query_help import QueryHelp
@@ -69,6 +70,7 @@ class Workspace:
         self._drafts: DraftService | None = None
         self._query: QueryService | None = None
         self._query_help: QueryHelp | None = None
+        self._exporting: ExportService | None = None
 
     def close(self) -> None:
         """Stop all work and let go of everything."""
@@ -81,6 +83,8 @@ class Workspace:
             self._query.close()
         if self._query_help is not None:
             self._query_help.close()
+        if self._exporting is not None:
+            self._exporting.close()
         self._survey.close(trail.close if trail is not None else None)
 
     # Loaded when they are first used, for the first rows do without
@@ -156,6 +160,17 @@ class Workspace:
 
             self._query_help = QueryHelp(self.location, self.target, self.trail, self.links)
         return self._query_help
+
+    @property
+    def exporting(self) -> ExportService:
+        """What writes to files."""
+        if self._exporting is None:
+            from jondel.tui.services.exporting import ExportService
+
+            self._exporting = ExportService(
+                self.location, self.target, self.trail, self.comparisons
+            )
+        return self._exporting
 
     @property
     def drafts_if_used(self) -> DraftService | None:

@@ -50,6 +50,7 @@ DIALECT = Dialect(
     lexis=Lexis(nested_comments=True, dollar_quotes=True, escapes=True, more_quotes=False),
     searched=frozenset({"public"}),
     forms=LiteralForms("'\\x{}'::bytea", "'Infinity'::float8", "'NaN'::float8", raw_controls=True),
+    defers_links="SET CONSTRAINTS ALL DEFERRED",
     types=tuple(map(type_named, _TYPES)),
     type_named=type_named,
 )

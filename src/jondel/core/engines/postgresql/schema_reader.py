@@ -80,19 +80,20 @@ ORDER BY f.conrelid, f.conname, k.place
 """
 _LABELS = "SELECT enumtypid, enumlabel FROM pg_enum ORDER BY enumtypid, enumsortorder"
 _OBJECTS = f"""
-SELECT 'index', n.nspname, i.relname, c.relname, pg_get_indexdef(x.indexrelid)
+SELECT 'index', n.nspname, i.relname, c.relname, pg_get_indexdef(x.indexrelid),
+  EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = x.indexrelid AND k.contype <> 'f')
 FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_class c ON c.oid = x.indrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE {OURS}
 UNION ALL
-SELECT 'trigger', n.nspname, t.tgname, c.relname, pg_get_triggerdef(t.oid)
+SELECT 'trigger', n.nspname, t.tgname, c.relname, pg_get_triggerdef(t.oid), false
 FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT t.tgisinternal AND {OURS}
 UNION ALL
-SELECT 'view', n.nspname, c.relname, c.relname, pg_get_viewdef(c.oid)
+SELECT 'view', n.nspname, c.relname, c.relname, pg_get_viewdef(c.oid), false
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('v', 'm') AND {OURS}
 UNION ALL
-SELECT 'constraint', n.nspname, k.conname, c.relname, pg_get_constraintdef(k.oid)
+SELECT 'constraint', n.nspname, k.conname, c.relname, pg_get_constraintdef(k.oid), false
 FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE k.contype IN ('c', 'x', 'f') AND {OURS}
 ORDER BY 1, 2, 3, 4
@@ -157,8 +158,10 @@ class _Reading:
                 )
             )
         objects = tuple(
-            SchemaObject(kind, TableId(schema, name), TableId(schema, of), sql)
-            for kind, schema, name, of, sql in self._ask(_OBJECTS)
+            SchemaObject(
+                kind, TableId(schema, name), TableId(schema, of), sql, of_constraint=owned == "t"
+            )
+            for kind, schema, name, of, sql, owned in self._ask(_OBJECTS)
         )
         known = {ids[number]: of_table for number, of_table in casts.items() if number in ids}
         return ServerSchema(Schema(tuple(tables), objects), known)

@@ -33,6 +33,7 @@ DIALECT = Dialect(
     ),
     ("IN (", "LIKE", "GLOB", "BETWEEN", "NULL"),
     lexis=Lexis(tcl_variables=True),
+    defers_links="PRAGMA defer_foreign_keys = ON",
     types=tuple(map(column_type, _TYPES)),
     type_named=column_type,
 )

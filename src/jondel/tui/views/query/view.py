@@ -28,7 +28,7 @@ from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import AtRow, Place
 from jondel.tui.frame.view import Arrival, NothingShown, Shown, ShownRecord, View
-from jondel.tui.services.moments import NOW, AtStep, Moment, origin_of
+from jondel.tui.services.moments import NOW, AtResult, AtStep, Moment, origin_of
 from jondel.tui.services.query import (
     FirstRows,
     MovedOn,
@@ -358,11 +358,15 @@ class QueryView(View):
 
     async def _show_rows(self, block: EntryBlock) -> None:
         rows = self._desk.workspace.rows
-        moment = self._query.tape.result_of(block.entry, self._origin_of(block.entry))
+        moment = self.rows_of_entry(block)
         schema = await rows.schema(moment)
         cache, _ = await rows.first_rows(moment, schema.by_id[RESULT], [0])
         sheet = await block.show_rows(TableRows(rows, moment, cache), self._most_rows)
         sheet.on_record = self._desk.show_card
+
+    def rows_of_entry(self, block: EntryBlock) -> AtResult:
+        """The rows of an entry, as a moment."""
+        return self._query.tape.result_of(block.entry, self._origin_of(block.entry))
 
     def _origin_of(self, entry: Entry) -> Moment:
         if not entry.moment:
@@ -385,7 +389,7 @@ class QueryView(View):
         desk, entry = self._desk, block.entry
         row = block.sheet.current_row if block.sheet is not None else 0
         there = Place(
-            self._query.tape.result_of(entry, self._origin_of(entry)),
+            self.rows_of_entry(block),
             table=RESULT,
             record=AtRow(row or 0),
             sheet=SheetState(),

@@ -1,0 +1,1 @@
+"""Rows and changes written to files: whole, or not there."""
