@@ -506,6 +506,37 @@ def _add_export(command: _Add) -> None:
     added.add_argument("--at", metavar="SNAPSHOT", help="as of a snapshot")
     added.add_argument("--changes", metavar="STEP", help="what a step changed")
     added.add_argument(
+        "--record",
+        dest="records",
+        metavar="TABLE=KEY",
+        action="append",
+        default=[],
+        help="a record with all that it points at, as sql or json; may be repeated",
+    )
+    added.add_argument(
+        "--children",
+        metavar="TABLE.COLUMN",
+        action="append",
+        default=[],
+        help="with --record: also what points at it by this link; `all` for all links",
+    )
+    added.add_argument(
+        "--renumber",
+        metavar="FIRST",
+        type=int,
+        nargs="?",
+        const=1,
+        help="with --record: other numbers for keys and what points at them, from FIRST on",
+    )
+    added.add_argument(
+        "--mask",
+        dest="masks",
+        metavar="TABLE.COLUMN",
+        action="append",
+        default=[],
+        help="with --record: values of no meaning in a column, as in skippers.email",
+    )
+    added.add_argument(
         "--with-table", action="store_true", help="sql makes the tables and their indexes as well"
     )
 

@@ -20,7 +20,7 @@ from jondel.core.model.outcomes import ResultColumn, ResultSink
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.sizes import size_text
-from jondel.core.model.values import Clipped, ShownRow
+from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue
 from jondel.core.sql.completion import name_in_sql
 from jondel.core.sql.create_table import create_table, table_in_sql
 from jondel.core.sql.dialect import Dialect
@@ -161,7 +161,7 @@ def _arranged(database: Database, export: TableExport) -> Iterator[list[ShownRow
     for position, row in rows_of(database, table, order):
         if not row:
             continue  # it went since the order was made
-        whole = _whole(database, table, position, row)
+        whole = whole_row(database, table, position, row)
         batch.append(tuple(whole[place] for place in places))
         if len(batch) == _ROWS_AT_ONCE:
             yield batch
@@ -170,16 +170,23 @@ def _arranged(database: Database, export: TableExport) -> Iterator[list[ShownRow
         yield batch
 
 
-def _whole(database: Database, table: Table, position: Position, row: ShownRow) -> ShownRow:
-    if not any(isinstance(value, Clipped) for value in row):
-        return row
-    read = database.rows.read_record(table, position, _LARGEST_VALUE) if position else None
-    for name, value in zip(table.column_names, read or row, strict=True):
+def whole_row(database: Database, table: Table, position: Position, row: ShownRow) -> Row:
+    """A row with all its values whole.
+
+    Raises:
+        ExportFailed: one is too large to be read.
+    """
+    read = row
+    if any(isinstance(value, Clipped) for value in row) and position:
+        read = database.rows.read_record(table, position, _LARGEST_VALUE) or row
+    values: list[StoredValue] = []
+    for name, value in zip(table.column_names, read, strict=True):
         if isinstance(value, Clipped):
             raise ExportFailed(
                 f"{table.title}.{name}: a value of {size_text(value.size)} is too large to be read"
             )
-    return read or row
+        values.append(value)
+    return tuple(values)
 
 
 def parents_first(exports: Sequence[TableExport]) -> list[TableExport]:
