@@ -48,7 +48,7 @@ async def test_the_sheet_is_written_as_it_is_filtered_and_then_replaced_when_ask
         assert [json.loads(line) for line in file.read_text().splitlines()] == [
             {"id": 1, "name": "Gull", "length": 7.5}
         ]
-        await driver.press("D", "down", *form("jsonl"), "enter")
+        await driver.press("D", "down", "down", *form("jsonl"), "enter")
         await driver.sees("Replace boats.jsonl?")
         await driver.press("enter")
         await driver.sees("3 rows in")
@@ -57,11 +57,11 @@ async def test_the_sheet_is_written_as_it_is_filtered_and_then_replaced_when_ask
 
 async def test_several_tables_are_chosen_and_written_into_a_folder(path: Path) -> None:
     async with driven(path) as driver:
-        await driver.press("D", "down", "down", "enter")
+        await driver.press("D", "down", "down", "down", "enter")
         await driver.sees("Which tables?")
         await driver.press("a", "enter")
         await driver.sees("4 rows in 2 files in")
-        await driver.press("D", "down", "down", *form("sql with the table"), "ctrl+s")
+        await driver.press("D", "down", "down", "down", *form("sql with the table"), "ctrl+s")
         await driver.sees("Which tables?")
         await driver.press("down", "space", "enter")
         await driver.sees("1 row in", "tables.sql")
@@ -114,3 +114,36 @@ async def test_a_long_export_is_stopped_by_escape_and_leaves_nothing(make: MakeD
         await driver.until(lambda: "exporting …" not in driver.text)
         await driver.sees("the export was stopped; n.html is as it was")
     assert [p.name for p in path.parent.iterdir() if "n." in p.name and p.suffix == ".html"] == []
+
+
+async def test_a_record_is_written_with_all_it_needs_masked_and_with_other_numbers(
+    make: MakeDatabase,
+) -> None:
+    path = make(
+        "CREATE TABLE skippers(id INTEGER PRIMARY KEY, name TEXT)",
+        "CREATE TABLE boats(id INTEGER PRIMARY KEY, skipper INT REFERENCES skippers)",
+        "CREATE TABLE sales(id INTEGER PRIMARY KEY, boat INT REFERENCES boats)",
+        "INSERT INTO skippers VALUES (7, 'Ada Marsh'), (8, 'Bo Reed')",
+        "INSERT INTO boats VALUES (30, 7), (31, 8)",
+        "INSERT INTO sales VALUES (100, 30), (101, 30), (102, 31)",
+    )
+    async with driven(path) as driver:
+        await driver.press("t", *"boats", "enter")
+        await driver.until(lambda: driver.table is not None and driver.table.name == "boats")
+        await driver.press("D", "down", *form("json"), "enter")
+        await driver.sees("with all that it needs", "2 records: skippers 1, boats 1")
+        await driver.press("space")
+        await driver.sees("4 records: skippers 1, boats 1, sales 2")
+        await driver.press("r", "m")
+        await driver.sees("Which columns are masked?")
+        await driver.press("space", "enter")
+        await driver.sees("other numbers, from 1 on; masked: skippers.name")
+        await driver.press("enter")
+        await driver.sees("4 records in boats-record.json")
+    document = json.loads((path.parent / "boats-record.json").read_text())
+    assert [(entry["table"], entry["row"]) for entry in document["records"]] == [
+        ("skippers", {"id": 1, "name": "name 1"}),
+        ("boats", {"id": 1, "skipper": 1}),
+        ("sales", {"id": 1, "boat": 1}),
+        ("sales", {"id": 2, "boat": 1}),
+    ]

@@ -109,7 +109,7 @@ class ExportDialog(Dialog[ExportWish | None]):
 
 
 class TablesDialog(Dialog[list[int] | None]):
-    """Chooses some of the tables; returns their places, or None."""
+    """Chooses some tables, or what else is listed; returns their places, or None."""
 
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
@@ -117,14 +117,23 @@ class TablesDialog(Dialog[list[int] | None]):
         Binding("a", "all", "all or none"),
     ]
 
-    def __init__(self, names: Sequence[str]) -> None:
+    def __init__(
+        self,
+        names: Sequence[str],
+        *,
+        title: str = "Which tables?",
+        chosen: Sequence[int] | None = None,
+    ) -> None:
+        """Where none is ``chosen``, the one that the cursor is on is taken; unless it is said that
+        none need be, by an empty list."""
         super().__init__()
-        self._names = names
-        self._chosen: set[int] = set()
+        self._names, self._title = names, title
+        self._chosen: set[int] = set(chosen or ())
+        self._none_allowed = chosen is not None
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog wide"):
-            yield heading("Which tables?")
+            yield heading(self._title)
             yield OptionList(id="export-tables", markup=False)
             yield foot("Space chooses · a all, or none · Enter takes · Escape closes")
 
@@ -155,4 +164,5 @@ class TablesDialog(Dialog[list[int] | None]):
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         event.stop()
-        self.dismiss(sorted(self._chosen or {event.option_index}))
+        least = set() if self._none_allowed else {event.option_index}
+        self.dismiss(sorted(self._chosen or least))

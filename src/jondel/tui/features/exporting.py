@@ -10,9 +10,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from jondel.core.browse.display import grouped, line
+from jondel.core.browse.link_tree import record_words
 from jondel.tui.features.confirming import confirm
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
+from jondel.tui.frame.view import ShownRecord
 from jondel.tui.services.moments import AtResult, AtStep, Now, OtherDatabase, origin_of
 from jondel.tui.views.query.access import query_view
 from jondel.tui.views.records.access import records_view
@@ -38,6 +40,8 @@ class _Offer(NamedTuple):
     what: str = "row"
     choices: Sequence[Table] = ()
     """Tables of which some are chosen first."""
+    record: ShownRecord | None = None
+    """A record of which it is chosen first what comes along."""
 
 
 class Exporting(Feature):
@@ -75,11 +79,44 @@ class Exporting(Feature):
                 path = path.with_suffix("")  # a folder of files
             moment = origin_of(self.desk.place.moment)
             offer = offer._replace(write=partial(self._tables, moment, exports))
+        if offer.record is not None:
+            if wish.form not in ("sql", "json"):
+                self.desk.say("a record with all that it needs is written as SQL or JSON")
+                return
+            write = await self._set_of(offer.record)
+            if write is None:
+                return
+            offer = offer._replace(write=write)
         if not await self._may_be_written(path):
             return
         # The keys are free again while it is written.
         work = partial(self._write, offer, path, wish.form, wish.with_table)
         self.desk.start(work, "export", beside=True)
+
+    async def _set_of(self, shown: ShownRecord) -> _Write | None:
+        """Ask what comes along with a record; what writes that then."""
+        from jondel.core.browse.links import LinkedRecord
+        from jondel.tui.dialogs.record_set import RecordSetDialog
+
+        desk, moment = self.desk, shown.moment
+        schema = await desk.workspace.rows.schema(moment)
+        standing = desk.workspace.links.standing(schema)
+        links = [link for link, how in standing.items() if how != "guessed"]
+        record = LinkedRecord(shown.table, shown.position, shown.row)
+        gather = partial(desk.workspace.exporting.record_set, moment, record, links)
+        with desk.busy("gathering records"):
+            first = await gather(frozenset())
+        title = f"{record_words(record)} with all that it needs"
+        wish = await desk.ask(RecordSetDialog(title, shown.table.id, first, gather))
+        if wish is None:
+            return None
+
+        async def write(
+            path: Path, form: RowForm, with_table: bool, progress: Callable[[int], None]
+        ) -> Exported:
+            return await desk.workspace.exporting.write_set(wish.found, path, form)
+
+        return write
 
     async def _chosen(self, tables: Sequence[Table]) -> list[TableExport]:
         from jondel.core.exports.tables import TableExport
@@ -161,6 +198,7 @@ class Exporting(Feature):
         return [*self._sheet_offer(), *self._table_offers()]
 
     def _sheet_offer(self) -> list[_Offer]:
+        from jondel.core.browse.links import LinkedRecord
         from jondel.core.exports.tables import TableExport, file_stem
 
         desk = self.desk
@@ -177,7 +215,14 @@ class Exporting(Feature):
         filtered = "" if arrangement.condition is None else ", filtered"
         words = f"the sheet: {_rows(pane.sheet.rows)} of {named}{filtered}"
         stem = "result" if isinstance(moment, AtResult) else file_stem(table)
-        return [_Offer(words, stem, partial(self._tables, moment, [export]))]
+        offers = [_Offer(words, stem, partial(self._tables, moment, [export]))]
+        shown = records_view(desk).shown
+        if isinstance(shown, ShownRecord) and shown.is_row and not isinstance(moment, AtResult):
+            name = record_words(LinkedRecord(shown.table, shown.position, shown.row))
+            words = f"the record {line(name, 30)} with all that it needs …"
+            write = partial(self._tables, moment, [])
+            offers.append(_Offer(words, f"{stem}-record", write, "record", record=shown))
+        return offers
 
     def _entry_offer(self) -> list[_Offer]:
         view = query_view(self.desk)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
@@ -18,6 +19,10 @@ from jondel.tui.services.moments import AtStep, Moment, Now
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.threads import Job
 from jondel.tui.services.trail import TrailService
+
+if TYPE_CHECKING:
+    from jondel.core.browse.links import Link, LinkedRecord
+    from jondel.core.exports.record_set import RecordSet
 
 Progress = Callable[[int], None]
 
@@ -82,6 +87,31 @@ class ExportService:
             for export in exports
         )
         return image if there else live
+
+    async def record_set(
+        self,
+        moment: Moment,
+        record: LinkedRecord,
+        links: Sequence[Link],
+        children: frozenset[Link],
+    ) -> RecordSet:
+        """A record with all that it needs, and what points at it by some links."""
+        from jondel.core.exports.record_set import gathered
+
+        source = self._trail.require_source(moment)
+
+        def work(job: Job) -> RecordSet:
+            database = self._reader.open(job, source, self._trail.if_opened)
+            return gathered(database, [record], links, children)
+
+        return await self._reader.run(work)
+
+    async def write_set(self, found: RecordSet, path: Path, form: RowForm) -> Exported:
+        """Write records so that they can be put into another database."""
+        from jondel.core.exports.fixture import write_fixture
+
+        dialect = dialect_of(self._location)
+        return await self._reader.run(lambda _: write_fixture(found, path, form, dialect))
 
     async def changes(
         self, start: AtStep, end: Moment, path: Path, form: RowForm, progress: Progress
