@@ -41,7 +41,15 @@ def _print_json(report: SourceReport) -> None:
         "statements": report.statements,
         "not_followed": [entry._asdict() for entry in report.not_followed],
         "problems": [
-            {**problem._asdict(), "nearest": problem.nearest or None} for problem in report.problems
+            {
+                "file": problem.file,
+                "line": problem.line,
+                "kind": problem.kind,
+                "name": problem.name,
+                "message": problem.message,
+                "nearest": problem.nearest or None,
+            }
+            for problem in report.problems
         ],
     }
     tell_exactly(dumped(document))
@@ -49,10 +57,7 @@ def _print_json(report: SourceReport) -> None:
 
 def _print_text(report: SourceReport) -> None:
     for problem in report.problems:
-        about = f" {problem.name}" if problem.name else ""
-        nearest = f"; did you mean {problem.nearest}?" if problem.nearest else ""
-        told = "" if problem.kind.startswith("unknown") else f": {problem.message}"
-        tell(f"{problem.file}:{problem.line}: {problem.kind}{about}{told}{nearest}")
+        tell(f"{problem.file}:{problem.line}: {problem.words}")
     for entry in report.not_followed[:_LISTED]:
         say(f"not followed: {entry.file}:{entry.line}: {entry.why}")
     left = len(report.not_followed) - _LISTED

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import re
+from contextlib import closing
+
+import apsw
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from jondel.core.browse.links import Link
 from jondel.core.engines.postgresql.dialect import DIALECT as POSTGRESQL
+from jondel.core.engines.postgresql.functions import FUNCTIONS as SERVER_FUNCTIONS
 from jondel.core.engines.sqlite.dialect import DIALECT as SQLITE
+from jondel.core.engines.sqlite.functions import FUNCTIONS
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType
 from jondel.core.model.schema import Column, Schema, Table
-from jondel.core.query.completion import ways_at, with_values
+from jondel.core.query.completion import marked_signature, signatures_at, ways_at, with_values
 
 TEXT = ColumnType("TEXT", "text")
 
@@ -147,3 +153,36 @@ def test_no_text_fails(dialect, parts: list[str], at: int) -> None:
     for way in ways_at(text, cursor, SCHEMA, LINKS, dialect).ways:
         assert 0 <= way.start <= cursor
         assert way.text
+
+
+@pytest.mark.parametrize(
+    ("text", "shown"),
+    [
+        pytest.param("SELECT substr(", ["substr(▸text, start, length)"], id="first"),
+        pytest.param("SELECT substr(name, ", ["substr(text, ▸start, length)"], id="second"),
+        pytest.param("SELECT substr(f(a, b), 2, ", ["substr(text, start, ▸length)"], id="nested"),
+        pytest.param("SELECT coalesce(a, b, c, d", ["coalesce(x, y, ▸…)"], id="any-number"),
+        pytest.param("SELECT max(", ["max(▸x, y, …)", "max(▸x)"], id="two-of-the-name"),
+        pytest.param("SELECT substr(a, 1, 2, 3", ["substr(text, start, length)"], id="too-many"),
+        pytest.param("SELECT (a, ", [], id="no-function"),
+        pytest.param("SELECT substr(a) + ", [], id="over"),
+        pytest.param("SELECT 'substr(", [], id="in-a-string"),
+    ],
+)
+def test_what_a_function_takes_is_told_while_it_is_written(text: str, shown: list[str]) -> None:
+    found = signatures_at(text, len(text), SQLITE)
+    assert [marked_signature(signature, number) for signature, number in found] == shown
+
+
+@pytest.mark.parametrize("functions", [FUNCTIONS, SERVER_FUNCTIONS], ids=["sqlite", "server"])
+def test_signatures_are_a_name_with_its_arguments(functions: tuple[str, ...]) -> None:
+    assert len(set(functions)) == len(functions)
+    assert all(re.fullmatch(r"\w+(\(.*\)( WITHIN .*)?)?", text) for text in functions)
+
+
+def test_the_functions_that_are_offered_are_there() -> None:
+    with closing(apsw.Connection(":memory:")) as connection:
+        there = {name for (name,) in connection.execute("SELECT name FROM pragma_function_list")}
+        modules = {name for (name,) in connection.execute("SELECT name FROM pragma_module_list")}
+    tables = {"json_each", "json_tree"}  # known from the first time that they are used
+    assert {text.partition("(")[0] for text in FUNCTIONS} <= there | modules | tables

@@ -104,6 +104,49 @@ def ways_at(
     return Ways(tuple(fitting[:_MOST_WAYS]), typed, start, asking.compared_column())
 
 
+def signatures_at(script: str, cursor: int, dialect: Dialect) -> list[tuple[str, int]]:
+    """What the function takes whose arguments are being written at a cursor, and which of them it
+    is, from 0; as many as there are of its name."""
+    piece = next((p for p in split(script, dialect.lexis) if p.start <= cursor <= p.end), None)
+    if piece is None:
+        return []
+    before = [
+        token
+        for token in tokens(script[piece.start : cursor], dialect.lexis)
+        if token.kind != "comment"
+    ]
+    if any(token.kind == "loose quote" for token in before):
+        return []
+    depth = argument = 0
+    for place in range(len(before) - 1, 0, -1):
+        text = before[place].text
+        if text == ")":
+            depth += 1
+        elif text == "(" and depth:
+            depth -= 1
+        elif text == "(":
+            name = before[place - 1]
+            folded = name.text.casefold() if name.kind == "word" else ""
+            return [(s, argument) for s in dialect.signatures
+                    if folded and s.partition("(")[0].casefold() == folded]  # fmt: skip
+        elif text == "," and not depth:
+            argument += 1
+    return []
+
+
+def marked_signature(signature: str, argument: int) -> str:
+    """A signature with a mark at one of its arguments, the last where it goes on for ever."""
+    name, bracket, rest = signature.partition("(")
+    inside, end, more = rest.partition(")")
+    parts = inside.split(", ") if inside else []
+    if not parts:
+        return signature
+    place = min(argument, len(parts) - 1)
+    if argument < len(parts) or parts[-1] == "…":
+        parts[place] = f"▸{parts[place]}"
+    return f"{name}{bracket}{', '.join(parts)}{end}{more}"
+
+
 def with_values(found: Ways, values: Iterable[StoredValue]) -> Ways:
     """The same with values of the column that is compared, before all else."""
     written = sorted({text for text in map(_written, values) if text not in ("", "NULL")})
@@ -398,7 +441,12 @@ class _Asking:
         )
 
     def _functions(self) -> list[Way]:
-        return [Way(f.partition("(")[0] + "(", 0, "function", f) for f in self._dialect.functions]
+        signatures = self._dialect.signatures or self._dialect.functions
+        found: dict[str, Way] = {}
+        for signature in signatures:
+            name, bracket, _ = signature.partition("(")
+            found.setdefault(name, Way(f"{name}{bracket}", 0, "function", signature))
+        return list(found.values())
 
     def _keywords(self, clause: str) -> list[Way]:
         return [Way(word, 0, "keyword") for word in _AFTER.get(clause, ())]

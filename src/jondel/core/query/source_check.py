@@ -63,7 +63,8 @@ _SYNTAX = re.compile(r"syntax error|incomplete input|unrecognized token|untermin
 
 
 class SourceProblem(NamedTuple):
-    """What is wrong with a statement in a file; ``nearest`` is a name that may have been meant."""
+    """What is wrong with a statement in a file; ``nearest`` is a name that may have been meant, and
+    ``sql`` the statement."""
 
     file: str
     line: int
@@ -71,6 +72,15 @@ class SourceProblem(NamedTuple):
     name: str
     message: str
     nearest: str = ""
+    sql: str = ""
+
+    @property
+    def words(self) -> str:
+        """What is wrong, in a line."""
+        about = f" {self.name}" if self.name else ""
+        nearest = f"; did you mean {self.nearest}?" if self.nearest else ""
+        told = "" if self.kind.startswith("unknown") else f": {self.message}"
+        return f"{self.kind}{about}{told}{nearest}"
 
 
 class NotFollowed(NamedTuple):
@@ -204,10 +214,10 @@ class _Checking:
                 self._problems.append(problem)
             return
         self._statements += 1
-        self._check_arguments(path, line, found, arguments)
+        self._check_arguments(path, line, sql, found, arguments)
 
     def _check_arguments(
-        self, path: Path, line: int, found: Sequence[Mark], arguments: int | None
+        self, path: Path, line: int, sql: str, found: Sequence[Mark], arguments: int | None
     ) -> None:
         in_order = [mark for mark in found if mark.text in ("?", "%s")]
         if arguments is None or not in_order or len(in_order) != len(found):
@@ -215,7 +225,7 @@ class _Checking:
         if len(in_order) != arguments:
             words = f"{len(in_order)} parameters, and {arguments} values are given"
             self._problems.append(
-                SourceProblem(str(path), line, "argument count", in_order[0].text, words)
+                SourceProblem(str(path), line, "argument count", in_order[0].text, words, sql=sql)
             )
 
     def _error_of(self, statement: Statement) -> StatementError | None:
@@ -240,9 +250,9 @@ class _Checking:
         elif kind == "unknown column":
             name, nearest = self._column(name, tokens)
         elif kind == "unknown function":
-            known = [f.partition("(")[0] for f in self._dialect.functions]
+            known = [f.partition("(")[0] for f in self._dialect.signatures]
             nearest = _nearest(name, known)
-        return SourceProblem(str(path), line, kind, name, error.message, nearest)
+        return SourceProblem(str(path), line, kind, name, error.message, nearest, sql)
 
     def _column(self, name: str, tokens: Sequence[Token]) -> tuple[str, str]:
         """A column's name with its table, where that can be told, and the nearest name there."""

@@ -14,12 +14,13 @@ class Dialect(NamedTuple):
     """An engine's words.
 
     ``reserved`` are those that name a column only in quotes, in capitals. ``functions`` end with
-    their parenthesis. ``after_column`` is what can follow a column, the likely first, and
-    ``after_not`` what can follow NOT there. Where ``folds`` is true, names with capitals need
-    quotes. ``lexis`` is how its text becomes tokens, ``forms`` how it writes values. Tables in the
-    schemas that are ``searched`` go by their name alone. ``defers_links`` has links be checked at
-    the end of a transaction, as far as the engine can do that. ``types`` are those offered for new
-    columns, the usual one of a kind before others; ``type_named`` tells of any what it comes to.
+    their parenthesis; ``signatures`` are all of them with what they are given. ``after_column`` is
+    what can follow a column, the likely first, and ``after_not`` what can follow NOT there. Where
+    ``folds`` is true, names with capitals need quotes. ``lexis`` is how its text becomes tokens,
+    ``forms`` how it writes values. Tables in the schemas that are ``searched`` go by their name
+    alone. ``defers_links`` has links be checked at the end of a transaction, as far as the engine
+    can do that. ``types`` are those offered for new columns, the usual one of a kind before others;
+    ``type_named`` tells of any what it comes to.
     """
 
     reserved: frozenset[str]
@@ -30,6 +31,7 @@ class Dialect(NamedTuple):
     lexis: Lexis = PLAIN
     forms: LiteralForms = FORMS
     searched: frozenset[str] = frozenset()
+    signatures: tuple[str, ...] = ()
     defers_links: str = ""
     types: tuple[ColumnType, ...] = ()
     type_named: Callable[[str], ColumnType] = ColumnType

@@ -106,7 +106,7 @@ class Exporting(Feature):
         gather = partial(desk.workspace.exporting.record_set, moment, record, links)
         with desk.busy("gathering records"):
             first = await gather(frozenset())
-        title = f"{record_words(record)} with all that it needs"
+        title = f"{shown.table.title} {record_words(record)}, with all that it needs"
         wish = await desk.ask(RecordSetDialog(title, shown.table.id, first, gather))
         if wish is None:
             return None

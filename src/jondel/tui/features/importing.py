@@ -13,7 +13,7 @@ from jondel.core.browse.display import grouped, line
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.place import Place
-from jondel.tui.views.query.access import query_view
+from jondel.tui.views.query.access import go_to_query
 
 if TYPE_CHECKING:
     from jondel.core.imports.plan import ImportPlan
@@ -128,11 +128,7 @@ class Importing(Feature):
             )
             if not await confirm(desk, f"{_begun(plan.words)}?", lines, "imports it"):
                 return
-        desk.run("view.query")
-        journey = desk.navigator.journey
-        if journey is not None:
-            await journey.over.wait()
-        view = query_view(desk)
+        view = await go_to_query(desk)
         words = "importing" if for_real else "trying it out; nothing is written"
 
         def progress(count: int) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from jondel.tui.frame.commands import BOX, Command, Situation
 from jondel.tui.frame.feature import Feature
-from jondel.tui.views.query.access import query_view
+from jondel.tui.views.query.access import go_to_query, query_view
 
 if TYPE_CHECKING:
     from jondel.core.model.values import StoredValue
@@ -231,12 +231,7 @@ class Querying(Feature):
         if not text:
             self.desk.say("there is no statement behind this; in Records and Changes there is")
             return
-        if self.desk.navigator.view != "query":
-            self.desk.run("view.query")
-            journey = self.desk.navigator.journey
-            if journey is not None:
-                await journey.over.wait()
-        self._view.bring(text, beside=True)
+        (await go_to_query(self.desk)).bring(text, beside=True)
 
     async def _search(self) -> None:
         from jondel.tui.dialogs.choice import ChoiceDialog

@@ -29,6 +29,7 @@ FEATURES = (
     "jondel.tui.features.copying:Copying",
     "jondel.tui.features.statements:Statements",
     "jondel.tui.features.querying:Querying",
+    "jondel.tui.features.composing:Composing",
     "jondel.tui.features.importing:Importing",
     "jondel.tui.features.exporting:Exporting",
     "jondel.tui.features.open_tables:OpenTables",

@@ -5,17 +5,27 @@ Found in threads of their own, so that typing waits for nothing, whatever is bei
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of
-from jondel.core.query.completion import Ways, ways_at, with_values
+from jondel.core.query.completion import (
+    Ways,
+    marked_signature,
+    signatures_at,
+    ways_at,
+    with_values,
+)
 from jondel.core.query.remarks import Problem, outlives_a_rollback, problems_in, remark_at
 from jondel.tui.services.moments import Moment, Now
 from jondel.tui.services.readers import MomentReader
+from jondel.tui.services.threads import Job
 from jondel.tui.services.trail import TrailService
 
 if TYPE_CHECKING:
+    from jondel.core.query.source_check import SourceReport
     from jondel.core.sql.dialect import Dialect
     from jondel.tui.services.links import LinkService
 
@@ -60,7 +70,8 @@ class QueryHelp:
             if remark is None and database.rehearsals is not None:
                 return found, " · ".join(outlives_a_rollback(script, schema, dialect))
             if remark is None:
-                return found, ""
+                given = signatures_at(script, cursor, dialect)
+                return found, "   ".join(marked_signature(s, n) for s, n in given)
             if remark.counted is None:
                 return found, remark.words
             rows = database.rows.measure(remark.counted, quick=True)
@@ -69,6 +80,26 @@ class QueryHelp:
 
         source = self._trail.require_source(moment)
         return await self._reader.read(source, self._trail.if_opened, work)
+
+    async def check_sources(
+        self, folder: Path, moment: Moment, go_on: Callable[[int], None]
+    ) -> SourceReport:
+        """What is wrong with the SQL in a folder's source; ``go_on`` is told how many files were
+        read, in the thread that reads them."""
+        from jondel.core.query.source_check import check_sources
+
+        dialect, source = self._dialect(moment), self._trail.require_source(moment)
+
+        def work(job: Job) -> SourceReport:
+            database = self._checker.open(job, source, self._trail.if_opened)
+
+            def told(files: int) -> None:
+                job.require_wanted()
+                go_on(files)
+
+            return check_sources([folder], database, dialect, told)
+
+        return await self._checker.run(work)
 
     async def problems(self, script: str, moment: Moment) -> list[Problem]:
         """What the engine finds wrong in a script, without running any of it."""

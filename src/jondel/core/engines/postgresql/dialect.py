@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from jondel.core.engines.postgresql.column_types import type_named
+from jondel.core.engines.postgresql.functions import FUNCTIONS
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.tokens import Lexis
 from jondel.core.sql.values_in_sql import LiteralForms
@@ -50,6 +51,7 @@ DIALECT = Dialect(
     lexis=Lexis(nested_comments=True, dollar_quotes=True, escapes=True, more_quotes=False),
     searched=frozenset({"public"}),
     forms=LiteralForms("'\\x{}'::bytea", "'Infinity'::float8", "'NaN'::float8", raw_controls=True),
+    signatures=FUNCTIONS,
     defers_links="SET CONSTRAINTS ALL DEFERRED",
     types=tuple(map(type_named, _TYPES)),
     type_named=type_named,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from jondel.core.engines.sqlite.column_types import column_type
+from jondel.core.engines.sqlite.functions import FUNCTIONS
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.tokens import Lexis
 
@@ -33,6 +34,7 @@ DIALECT = Dialect(
     ),
     ("IN (", "LIKE", "GLOB", "BETWEEN", "NULL"),
     lexis=Lexis(tcl_variables=True),
+    signatures=FUNCTIONS,
     defers_links="PRAGMA defer_foreign_keys = ON",
     types=tuple(map(column_type, _TYPES)),
     type_named=column_type,

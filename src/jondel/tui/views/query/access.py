@@ -12,3 +12,13 @@ if TYPE_CHECKING:
 def query_view(desk: Desk) -> QueryView:
     """The query view, loaded where it was not yet."""
     return cast("QueryView", desk.views.require("query"))
+
+
+async def go_to_query(desk: Desk) -> QueryView:
+    """Go to the query view, where one is not there; it is there when this returns."""
+    if desk.navigator.view != "query":
+        desk.run("view.query")
+        journey = desk.navigator.journey
+        if journey is not None:
+            await journey.over.wait()
+    return query_view(desk)

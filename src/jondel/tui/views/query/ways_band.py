@@ -82,7 +82,7 @@ class WaysBand(Band):
         parts: list[tuple[str, str]] = []
         room = self.size.width - 24
         for number, way in enumerate(self._ways[self._way :]):
-            words = line(way.text, 60)
+            words = line(way.detail if way.kind == "function" else way.text, 60)
             if room < cell_len(words) + 2:
                 break
             room -= cell_len(words) + 2

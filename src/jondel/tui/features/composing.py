@@ -1,0 +1,75 @@
+"""What is brought into the box from elsewhere: a new table's statement, the app's own SQL."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Iterable
+
+from jondel.core.browse.display import grouped
+from jondel.tui.frame.commands import Command
+from jondel.tui.frame.feature import Feature
+from jondel.tui.services.moments import origin_of
+from jondel.tui.views.query.access import go_to_query
+
+_GROUP = "Query"
+_PROGRESS_SECONDS = 0.2
+
+
+class Composing(Feature):
+    """Nothing of it is run until the person does."""
+
+    def commands(self) -> Iterable[Command]:
+        yield Command(
+            "query.new_table",
+            "new table",
+            "put a new table together; its CREATE TABLE goes into the query's box",
+            _GROUP,
+            self._new_table,
+            ("ctrl+t",),
+            holds_keys=True,
+        )
+        yield Command(
+            "query.check_source",
+            "the app's SQL",
+            "check the SQL in the project's source against the schema, without running any of it",
+            _GROUP,
+            self._check_source,
+            ("f12",),
+        )
+
+    async def _new_table(self) -> None:
+        from jondel.tui.dialogs.new_table import NewTableDialog
+
+        desk = self.desk
+        moment = origin_of(desk.place.moment)
+        schema = await desk.workspace.rows.schema(moment)
+        sql = await desk.ask(NewTableDialog(schema, desk.workspace.rows.dialect(moment)))
+        if sql is not None:
+            view = await go_to_query(desk)
+            view.bring(sql, beside=True)
+
+    async def _check_source(self) -> None:
+        from jondel.core.trail.project import Project
+        from jondel.tui.dialogs.source_check import SourceDialog
+
+        desk, loop = self.desk, asyncio.get_running_loop()
+        root, told = Project(desk.workspace.location).root, [time.monotonic()]
+
+        def say(files: int) -> None:
+            desk.say(f"checking the source: {grouped(files)} files; Escape stops it")
+
+        def go_on(files: int) -> None:
+            if time.monotonic() - told[0] > _PROGRESS_SECONDS:
+                told[0] = time.monotonic()
+                loop.call_soon_threadsafe(say, files)
+
+        with desk.busy("checking the source"):
+            report = await desk.workspace.query_help.check_sources(
+                root, origin_of(desk.place.moment), go_on
+            )
+        problem = await desk.ask(SourceDialog(root, report))
+        if problem is not None:
+            view = await go_to_query(desk)
+            view.bring(problem.sql, beside=True)
+            desk.say(f"{problem.file}:{problem.line}: {problem.words}")
