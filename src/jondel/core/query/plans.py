@@ -22,7 +22,7 @@ _MOST_COLUMNS = 3
 
 
 class IndexTried(NamedTuple):
-    """An index that would serve a statement, and the plan with it."""
+    """An index that would serve a statement, and the plan with it; none where it was not tried."""
 
     statement: str
     plan: tuple[PlanStep, ...]
@@ -33,22 +33,30 @@ def with_index(
 ) -> IndexTried | None:
     """The index that would serve a statement, tried out on a captured state of the database; None
     where none would."""
-    sql = index_for(steps, asked.text, state.schema(), dialect)
-    if sql is None:
-        return None
-    made = ScriptStatement(Statement((sql,)), sql)
-    outcome, after = rehearser_of(state).rehearse([made], lambda number: None)
-    with closing(after):
-        if outcome.error is not None:
-            return None
-        plan = statements_of(after).plan(asked.statement)
-    return IndexTried(sql, plan) if plan != steps else None
+    for sql in indexes_for(steps, asked.text, state.schema(), dialect):
+        made = ScriptStatement(Statement((sql,)), sql)
+        outcome, after = rehearser_of(state).rehearse([made], lambda number: None)
+        with closing(after):
+            if outcome.error is not None:
+                continue
+            plan = statements_of(after).plan(asked.statement)
+        if plan != steps:
+            return IndexTried(sql, plan)
+    return None
 
 
 def index_for(
     steps: tuple[PlanStep, ...], sql: str, schema: Schema, dialect: Dialect
 ) -> str | None:
-    """The index that a step which reads all of a table could do with; None where none is seen."""
+    """The first of ``indexes_for``; None where there is none."""
+    return next(indexes_for(steps, sql, schema, dialect), None)
+
+
+def indexes_for(
+    steps: tuple[PlanStep, ...], sql: str, schema: Schema, dialect: Dialect
+) -> Iterator[str]:
+    """Indexes that a step which reads all of a table could do with: of all columns that are
+    compared, then of each of them."""
     tokens = without_comments(sql, dialect.lexis)
     sources = sources_of(tokens, schema)
     for step in all_steps(steps):
@@ -58,12 +66,12 @@ def index_for(
         if source is None or source.table is None:
             continue
         columns = _compared(tokens, source, sources)
-        if columns:
-            names = ", ".join(name_in_sql(column, dialect) for column in columns)
+        alone = [[column] for column in columns] if len(columns) > 1 else []
+        for chosen in [columns, *alone] if columns else []:
+            names = ", ".join(name_in_sql(column, dialect) for column in chosen)
             table = ".".join(name_in_sql(level, dialect) for level in source.table.id)
-            name = name_in_sql("_".join(["by", source.table.name, *columns])[:60], dialect)
-            return f"CREATE INDEX {name} ON {table}({names})"
-    return None
+            name = name_in_sql("_".join(["by", source.table.name, *chosen])[:60], dialect)
+            yield f"CREATE INDEX {name} ON {table}({names})"
 
 
 def _compared(tokens: Sequence[Token], source: Source, sources: Sequence[Source]) -> list[str]:

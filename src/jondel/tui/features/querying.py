@@ -302,7 +302,9 @@ class Querying(Feature):
         query = self.desk.workspace.query
         steps, tried = await query.plan(script, values, view.moment, measured=measured)
         sql = script.pieces[0].text
-        index = await self.desk.ask(PlanDialog(sql, steps, tried))
+        is_measured = any(step.rows is not None for step in steps)
+        note = "this engine does not measure its steps" if measured and not is_measured else ""
+        index = await self.desk.ask(PlanDialog(sql, steps, tried, view.dialect, note))
         if index:
             view.bring(index, beside=True)
 

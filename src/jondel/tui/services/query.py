@@ -295,7 +295,7 @@ class QueryService:
         def work(job: Job) -> tuple[tuple[PlanStep, ...], IndexTried | None]:
             asked = self._statements(job, script, values, moment, name)[0]
             from jondel.core.engines.needed import statements_of
-            from jondel.core.query.plans import index_for, with_index
+            from jondel.core.query.plans import IndexTried, index_for, with_index
 
             database = self._database(job, moment)
             steps = statements_of(database).plan(asked.statement, measured=measured)
@@ -304,7 +304,9 @@ class QueryService:
             if database.rehearser is not None:
                 return steps, with_index(database, steps, asked, dialect)
             if database.rehearsals is not None or database.commits is None:
-                return steps, None  # making one there would keep others from writing
+                # Making one there would keep others from writing.
+                index = index_for(steps, asked.text, database.schema(), dialect)
+                return steps, IndexTried(index, ()) if index is not None else None
             with self._trail.core.now(database) as (state, _):
                 job.uses(state)
                 return steps, with_index(state, steps, asked, dialect)
