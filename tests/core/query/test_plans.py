@@ -116,7 +116,10 @@ def test_a_servers_plan_has_rows_and_times() -> None:
 def test_where_an_index_of_all_columns_does_not_help_one_of_them_is_tried(
     database: Database,
 ) -> None:
-    sql = "SELECT b.name FROM bookings k JOIN boats b ON b.id = k.boat_id WHERE k.status = 'x'"
+    sql = (
+        "SELECT k.*, b.name FROM bookings k LEFT JOIN boats b ON b.id = k.boat_id "
+        "WHERE k.status = 'x'"
+    )
     asked = script_of(sql, DIALECT).with_values({})[0]
     steps = statements_of(database).plan(asked.statement)
     with closing(Trail(database.location)) as trail, trail.now(database) as (state, _):
