@@ -374,3 +374,15 @@ async def test_values_are_named_before_a_statement(make: MakeDatabase) -> None:
         await driver.press("e")
         await driver.until(lambda: view.box.text.startswith("let long"))
         assert "select 1" not in view.box.text
+
+
+async def test_what_a_rehearsal_would_change_is_there_the_next_time(make: MakeDatabase) -> None:
+    path = make(*HARBOUR)
+    async with driven(path) as driver:
+        await in_query(driver)
+        await typed(driver, "update boats set name = upper(name) where id = 2")
+        await driver.press("ctrl+g")
+        await driver.sees("Tern → TERN", "nothing is written yet")
+    async with driven(path) as driver:
+        await in_query(driver)
+        await driver.sees("rehearsed", "Tern → TERN")

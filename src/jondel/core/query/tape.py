@@ -3,6 +3,7 @@
     JONDEL_HOME/tapes/<database>/
       tape.db         the entries
       results/N.db    the rows of entry N, see ``results``
+      results/N.json  what it would change, see ``kept_changes``
 
 Old entries that nobody pinned go when there are too many; rows go before their entries do.
 """
@@ -115,6 +116,10 @@ class Tape:
         """Where the rows of an entry are kept."""
         return self._folder / "results" / f"{number}.db"
 
+    def changes_path(self, number: int) -> Path:
+        """Where it is kept what an entry would change."""
+        return self.result_path(number).with_suffix(".json")
+
     def entries(self, most: int | None = None, before: int | None = None) -> list[Entry]:
         """The latest entries, oldest first; those before one, where that is given."""
         where, values = ("WHERE number < ?", [before]) if before is not None else ("", [])
@@ -198,8 +203,9 @@ class Tape:
         """Remove an entry with its rows."""
         with self._used() as connection:
             connection.execute("DELETE FROM entry WHERE number = ?", (number,))
-        with suppress(OSError):
-            self.result_path(number).unlink()
+        for path in (self.result_path(number), self.changes_path(number)):
+            with suppress(OSError):
+                path.unlink()
 
     def values_given(self) -> dict[str, StoredValue]:
         """The value that each parameter had when it was given last."""
@@ -224,7 +230,7 @@ class Tape:
             self.delete(cast(int, number))
         with suppress(OSError):
             files = sorted(
-                ((path, path.stat().st_size) for path in self._folder.glob("results/*.db")
+                ((path, path.stat().st_size) for path in self._folder.glob("results/*.*")
                  if path.stem.isdecimal() and int(path.stem) not in pinned),
                 key=lambda file: -int(file[0].stem),
             )  # fmt: skip

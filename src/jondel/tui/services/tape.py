@@ -5,10 +5,11 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TypeVar
 
+from jondel.core.errors import JondelError
 from jondel.core.model.changes import Changes, ChangeSummary
 from jondel.core.model.outcomes import Outcome, ScriptOutcome
 from jondel.core.model.values import StoredValue
@@ -87,6 +88,16 @@ class TapeService:
         title = f"{asked_of}, {entry.asked_at.astimezone():%d %b %H:%M:%S}"
         origin = origin if isinstance(origin, Now | AtStep) else origin.origin
         return AtResult(str(self.result_path(entry)), title, origin)
+
+    async def changes_of(self, entry: Entry) -> Changes | None:
+        """What a rehearsal would have changed, where that is still kept."""
+
+        def work(_: Job) -> Changes | None:
+            from jondel.core.query.kept_changes import kept_changes
+
+            return kept_changes(self._tape.changes_path(entry.number))
+
+        return await self._keeper.run(work)
 
     def result_path(self, entry: Entry) -> Path:
         """The file with an entry's rows."""
@@ -173,6 +184,11 @@ class TapeService:
                 notes=outcome.notes if number == last else (),
             )
             entries.append(entry)
+        if changes is not None and how == "rehearsed" and outcome.error is None:
+            from jondel.core.query.kept_changes import keep_changes
+
+            with suppress(JondelError):  # then it is tried out again
+                keep_changes(self._tape.changes_path(entries[-1].number), changes)
         return entries
 
     def remove_all(self, entries: Sequence[Entry]) -> None:

@@ -351,8 +351,13 @@ class QueryView(View):
                 step = self._desk.workspace.trail.require_step(entry.step)
                 changes = await self._desk.workspace.comparisons.step_changes(step)
                 await block.show_changes(changes, "nothing was changed")
-            elif entry.how == "rehearsed" and entry.summary:
-                await block.show_words("the records are not kept; Ctrl+G tries it out again")
+            elif entry.how == "rehearsed" and entry.summary and block.changes is None:
+                kept = await self._query.tape.changes_of(entry)
+                if kept is not None:
+                    await block.show_changes(kept, "nothing would be changed")
+                else:
+                    words = "the records are no longer kept; Ctrl+G tries it out again"
+                    await block.show_words(words)
         except JondelError as error:
             await block.show_words(str(error))
 
