@@ -9,6 +9,7 @@ from typing import Any
 
 from jondel.core.diff.inside import with_inside
 from jondel.core.errors import StoreUnavailable
+from jondel.core.files.home import private_folder
 from jondel.core.files.json_values import json_value, value_from_json
 from jondel.core.files.replacement import replace_text
 from jondel.core.model.addresses import TableId
@@ -41,6 +42,7 @@ def keep_changes(path: Path, changes: Changes) -> None:
         "unread": [[list(entry.table), entry.reason] for entry in changes.unread],
     }
     try:
+        private_folder(path.parent)
         replace_text(path, json.dumps(document))
     except OSError as error:
         raise StoreUnavailable(f"{path}: cannot be written ({error.strerror})") from error

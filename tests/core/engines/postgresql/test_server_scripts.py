@@ -185,8 +185,11 @@ def test_an_app_that_waits_is_given_way(
 
     thread = threading.Thread(target=try_out)
     thread.start()
-    waiting = "SELECT 1 FROM pg_stat_activity WHERE query LIKE %s AND pid <> pg_backend_pid()"
-    while not app.execute(waiting, ("%pg_sleep(60)%",)).fetchall():
+    waiting = (
+        "SELECT 1 FROM pg_stat_activity WHERE wait_event = 'PgSleep' "
+        "AND datname = current_database()"
+    )
+    while not app.execute(waiting).fetchall():  # type: ignore[arg-type, call-overload]
         time.sleep(0.05)
     app.execute("UPDATE office.boats SET price = 5 WHERE id = 1")
     thread.join(20)
@@ -309,3 +312,37 @@ def test_what_outlives_a_rollback_is_said_beforehand(database: Database) -> None
     assert told == ["numbers that office.boats gives out are gone, rolled back or not"]
     assert outlives_a_rollback("INSERT INTO log VALUES ('x')", schema, DIALECT) == []
     assert outlives_a_rollback("SELECT nextval('x')", schema, DIALECT)
+
+
+def test_a_question_in_a_script_is_run_to_its_end_whatever_is_wanted_of_it(
+    database: Database, app: psycopg.Connection[Any], trail: Trail
+) -> None:
+    app.execute(
+        "CREATE FUNCTION public.noted(n int) RETURNS int LANGUAGE sql AS "
+        "$$ INSERT INTO public.log VALUES (n::text) RETURNING n $$"
+    )
+    rows = CollectedRows(3)
+    sql = "SELECT public.noted(i) FROM generate_series(1, 2500) i; SELECT 1 / 0"
+    outcome = write_script(trail, database, statements(sql), lambda number: rows).outcome
+    assert [one.fate for one in outcome.outcomes] == ["undone", "failed"]
+    assert outcome.outcomes[1].error is not None
+    assert "division by zero" in outcome.outcomes[1].error.message
+    assert app.execute("SELECT count(*) FROM log").fetchone() == (0,)
+    sql = "SELECT public.noted(i) FROM generate_series(1, 2500) i"
+    outcome = write_script(trail, database, statements(sql), lambda number: rows).outcome
+    assert [one.fate for one in outcome.outcomes] == ["done"]
+    assert (len(rows.rows), rows.complete) == (3, False)
+    assert app.execute("SELECT count(*) FROM log").fetchone() == (2500,)
+
+
+def test_a_question_that_no_cursor_is_for_is_run_all_the_same(
+    database: Database, trail: Trail
+) -> None:
+    rows = CollectedRows()
+    sql = "WITH gone AS (DELETE FROM office.berths RETURNING boat) SELECT count(*) FROM gone"
+    outcome = write_script(trail, database, statements(sql), lambda number: rows).outcome
+    assert [one.fate for one in outcome.outcomes] == ["done"]
+    assert rows.rows == [(20,)]
+    wrong = write_script(trail, database, statements("SELECT nope FROM log"), lambda n: rows)
+    assert wrong.outcome.error is not None
+    assert wrong.outcome.error.at == 7

@@ -25,18 +25,20 @@ from jondel.core.engines.postgresql.delta import TransactionDelta, begin_reading
 from jondel.core.engines.postgresql.dialect import DIALECT
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.session import Session
-from jondel.core.engines.postgresql.statements import hand_on, run
+from jondel.core.engines.postgresql.statements import hand_on, run, stream_rows
 from jondel.core.engines.postgresql.writing import ServerWriter, transaction_number
 from jondel.core.engines.protocol import CommitMark
-from jondel.core.errors import Cancelled
+from jondel.core.errors import Cancelled, StatementFailed, WouldWrite
 from jondel.core.model.bulk import BulkRows
 from jondel.core.model.outcomes import (
     Outcome,
+    ResultColumn,
     ResultSink,
     ScriptOutcome,
     ScriptStatement,
     StatementError,
 )
+from jondel.core.model.values import ShownRow
 from jondel.core.sql.tokens import without_comments
 
 if TYPE_CHECKING:
@@ -97,6 +99,38 @@ def why_not_tried_out(sql: str) -> str:
     if words[0] == "COPY" and "STDIN" in words:
         return "COPY FROM STDIN needs data that a statement does not have"
     return ""
+
+
+class _ToTheEnd:
+    """Has all rows come, whether or not they are wanted: what computes them may do more."""
+
+    def __init__(self, sink: ResultSink | None) -> None:
+        self._sink = self._wanted = sink
+        self._left_out = False
+
+    def begin(self, columns: Sequence[ResultColumn]) -> None:
+        if self._sink is not None:
+            self._sink.begin(columns)
+
+    def take(self, rows: Sequence[ShownRow]) -> bool:
+        if self._wanted is None:
+            self._left_out = self._left_out or bool(rows)
+        elif not self._wanted.take(rows):
+            self._wanted = None
+        return True
+
+    def end(self, complete: bool) -> None:
+        if self._sink is not None:
+            self._sink.end(complete and not self._left_out)
+
+
+def _only_reads(sql: str) -> bool:
+    """Whether a statement is a question that a cursor can be opened for."""
+    words = words_of(sql)
+    if not words or words[0] not in ("SELECT", "VALUES", "TABLE", "WITH"):
+        return False
+    changing = {"INTO"} if words[0] != "WITH" else {"INTO", "INSERT", "UPDATE", "DELETE", "MERGE"}
+    return changing.isdisjoint(words)
 
 
 class ServerScripts:
@@ -336,6 +370,10 @@ class _Run:
             if entry.rows is not None:
                 self._outcomes.append(self._load(entry, entry.rows, started))
                 return True
+            if _only_reads(entry.sql) and self._read(entry, self._sink_for(number)):
+                seconds = time.perf_counter() - started
+                self._outcomes.append(Outcome(entry.text, "done", seconds, has_rows=True))
+                return True
             cursor = run(self._connection, "", entry.statement)
             has_rows = cursor.description is not None
             if has_rows:
@@ -349,6 +387,10 @@ class _Run:
                 entry.text, f"it took more than {_LONGEST_SECONDS} s, which is not waited for"
             )
             return False
+        except StatementFailed as error:
+            at = None if error.at is None else entry.place(error.at)
+            self._fail(entry.text, str(error), at, time.perf_counter() - started)
+            return False
         except psycopg.Error as error:
             if self._connection.closed:
                 raise
@@ -359,6 +401,18 @@ class _Run:
         affected = max(0, cursor.rowcount) if wrote else None
         seconds = time.perf_counter() - started
         self._outcomes.append(Outcome(entry.text, "done", seconds, affected, None, has_rows))
+        return True
+
+    def _read(self, entry: ScriptStatement, sink: ResultSink | None) -> bool:
+        """Run a question with a cursor: its rows come some at a time, however many there are.
+
+        False where no cursor can be opened for it; it was not run then.
+        """
+        try:
+            with self._connection.transaction():  # a savepoint, where one is under way
+                stream_rows(self._connection, entry.statement, _ToTheEnd(sink), by_cursor=True)
+        except WouldWrite:
+            return False
         return True
 
     def _load(self, entry: ScriptStatement, rows: BulkRows, started: float) -> Outcome:
