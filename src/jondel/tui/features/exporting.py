@@ -229,7 +229,7 @@ class Exporting(Feature):
         block = view.current
         if block is None:
             return []
-        moment = view.rows_of_entry(block)
+        moment = view.tape.rows_of(block)
 
         async def write(
             path: Path, form: RowForm, with_table: bool, progress: Callable[[int], None]

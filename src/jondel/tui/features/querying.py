@@ -243,12 +243,12 @@ class Querying(Feature):
         ]
         chosen = await self.desk.ask(ChoiceDialog("Find on the tape", words))
         if isinstance(chosen, int):
-            await self._view.go_to_entry(entries[chosen])
+            await self._view.tape.go_to(entries[chosen])
 
     async def _compare(self) -> None:
         from jondel.tui.dialogs.choice import ChoiceDialog
 
-        entries = self._view.earlier_runs()
+        entries = self._view.tape.earlier_runs()
         if not entries:
             self.desk.say("there is no other entry with rows to compare this one with")
             return

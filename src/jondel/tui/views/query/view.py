@@ -4,21 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
 from contextlib import aclosing
-from datetime import datetime
 from functools import partial
 
 from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.containers import VerticalScroll
 from textual.widget import Widget
 
 from jondel.core.browse.display import grouped, line
-from jondel.core.errors import JondelError, StatementRefused, TargetError, WouldWrite
-from jondel.core.model.changes import Changes
+from jondel.core.errors import StatementRefused, TargetError, WouldWrite
 from jondel.core.model.values import StoredValue
 from jondel.core.query.files import ScriptFile, changed_outside
-from jondel.core.query.results import FIRST_LIMIT, RESULT, table_of
+from jondel.core.query.results import FIRST_LIMIT, RESULT
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
 from jondel.core.query.work import ScriptWork, WritingWork
@@ -28,33 +25,24 @@ from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import AtRow, Place
 from jondel.tui.frame.view import Arrival, NothingShown, Shown, ShownRecord, View
-from jondel.tui.services.moments import NOW, AtResult, AtStep, Moment, origin_of
+from jondel.tui.services.moments import NOW, AtStep, Moment, origin_of
 from jondel.tui.services.query import (
-    FirstRows,
     MovedOn,
     QueryService,
     Rehearsed,
     RowsSoFar,
 )
 from jondel.tui.views.query.box import StatementBox
-from jondel.tui.views.query.entry_block import EntryBlock, shown_of
+from jondel.tui.views.query.entry_block import EntryBlock
 from jondel.tui.views.query.outcome_words import records_words
+from jondel.tui.views.query.tape_list import FIRST_ENTRIES, TapeList
 from jondel.tui.views.query.ways_band import WaysBand
 from jondel.tui.views.records.table_rows import TableRows
 from jondel.tui.widgets.bands import Band
-from jondel.tui.widgets.sheet.headings import columns_of
 from jondel.tui.widgets.sheet.sheet import Sheet
-from jondel.tui.widgets.sheet.source import ListedRows
 
-_FIRST_ENTRIES = 60
 _RUN = "query-run"
 _FEWEST_BOX_LINES, _MOST_BOX_LINES = 3, 12
-
-
-class TapeScroll(VerticalScroll, can_focus=False):
-    """The entries, newest last."""
-
-    DEFAULT_CSS = "TapeScroll { height: 1fr; scrollbar-size-vertical: 1; }"
 
 
 class QueryView(View):
@@ -78,16 +66,13 @@ class QueryView(View):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.box = StatementBox(self._query.dialect(NOW), id="query-box")
-        self.tape = TapeScroll(id="tape")
+        self.tape = TapeList(desk)
         self._title = Band(id="query-title", classes="title")
         self._state = Band(id="query-state")
         self._ways = WaysBand(desk, self.box)
-        self._blocks: list[EntryBlock] = []
         self._is_loaded = False
         self._doing = ""
         self._rehearsal: Rehearsed | None = None
-        self._changes: dict[int, Changes] = {}
-        """What the runs of this session would change, by the number of their last entry."""
         self.file: ScriptFile | None = None
         """The file that was opened into the box, or that the box was saved as."""
         self.rehearses = True
@@ -96,8 +81,6 @@ class QueryView(View):
         """Asks for values of a script's parameters; None where the person gives none."""
         self.pasted_values: dict[str, StoredValue] = {}
         """Values that were pasted with a statement, by parameter."""
-        self._preview: EntryBlock | None = None
-        """The entry whose rows are still coming."""
 
     @property
     def _query(self) -> QueryService:
@@ -133,19 +116,19 @@ class QueryView(View):
     @property
     def blocks(self) -> Sequence[EntryBlock]:
         """The entries that are shown, newest last."""
-        return self._blocks
+        return self.tape.blocks
 
     @property
     def current(self) -> EntryBlock | None:
         """The entry that the cursor is on."""
-        return shown_of(self._blocks, self._desk.focused)
+        return self.tape.current
 
     async def prepare(self, place: Place, state: MomentState) -> Arrival:
         if state.table(place.table) is None:
             first = self._desk.workspace.table_to_open_with(state.tables) if state.tables else None
             place = place._replace(table=first.id if first is not None else None)
         if not self._is_loaded:
-            entries = await self._query.tape.entries(_FIRST_ENTRIES)
+            entries = await self._query.tape.entries(FIRST_ENTRIES)
             return Arrival(place, partial(self._arrive, entries))
         return Arrival(place, partial(self._arrive, None))
 
@@ -153,25 +136,12 @@ class QueryView(View):
         self.box.dialect = self._query.dialect(self.moment)
         if entries is not None:
             self._is_loaded = True
-            self._desk.start(partial(self._show_tape, entries), "query-tape")
+            self._desk.start(partial(self._show_entries, entries), "query-tape")
         self._show_state()
 
-    async def _show_tape(self, entries: Sequence[Entry]) -> None:
-        self._blocks = [EntryBlock(entry) for entry in entries]
-        await self.tape.mount_all(self._blocks)
-        if self._blocks:
-            await self._unfold(self._blocks[-1])
-        self.tape.scroll_end(animate=False)
+    async def _show_entries(self, entries: Sequence[Entry]) -> None:
+        await self.tape.show_entries(entries)
         self._show_state()
-
-    async def show_earlier(self) -> bool:
-        """Put entries before those that are shown; False where there are none."""
-        first = self._blocks[0].entry.number if self._blocks else None
-        entries = await self._query.tape.entries(_FIRST_ENTRIES, first)
-        blocks = [EntryBlock(entry) for entry in entries]
-        await self.tape.mount_all(blocks, before=0 if self._blocks else None)
-        self._blocks[:0] = blocks
-        return bool(blocks)
 
     # What is said around
 
@@ -179,8 +149,8 @@ class QueryView(View):
         moment = self.moment
         asked = f"s{moment.number}" if isinstance(moment, AtStep) else "now"
         title = [(" tape", "strong"), (f"  asks {asked}", "dim")]
-        count = f"{len(self._blocks)} entries " if len(self._blocks) != 1 else "1 entry "
-        right = [(count if self._blocks else "", "dim")]
+        count = f"{len(self.blocks)} entries " if len(self.blocks) != 1 else "1 entry "
+        right = [(count if self.blocks else "", "dim")]
         if self.file is not None:
             edited = " edited" if self.box.entered != self.file.text else ""
             outside = " changed outside" if changed_outside(self.file) else ""
@@ -279,10 +249,10 @@ class QueryView(View):
             return
         block, focused = self.current, self._desk.focused
         if self.box.has_focus:
-            if self._blocks:
-                self._focus_block(self._blocks[-1])
+            if self.blocks:
+                self.tape.focus_block(self.blocks[-1])
         elif block is not None and focused is not block:
-            self._focus_block(block)
+            self.tape.focus_block(block)
         else:
             self._desk.focus(self.box)
 
@@ -297,91 +267,28 @@ class QueryView(View):
         block = self.current
         if block is None:
             return
-        place = self._blocks.index(block) + places
-        if place >= len(self._blocks):
+        place = self.blocks.index(block) + places
+        if place >= len(self.blocks):
             self._desk.focus(self.box)
         elif place < 0:
-            self._desk.start(self._go_to_earlier, "query-tape")
+            self._desk.start(self.tape.go_to_earlier, "query-tape")
         else:
-            self._focus_block(self._blocks[place])
-
-    async def _go_to_earlier(self) -> None:
-        count = len(self._blocks)
-        if await self.show_earlier():
-            self._focus_block(self._blocks[len(self._blocks) - count - 1])
-        else:
-            self._desk.say("this is the first entry")
+            self.tape.focus_block(self.blocks[place])
 
     def action_first(self) -> None:
-        if self._blocks and self.current is not None:
-            self._focus_block(self._blocks[0])
+        if self.blocks and self.current is not None:
+            self.tape.focus_block(self.blocks[0])
 
     def action_last(self) -> None:
-        if self._blocks and self.current is not None:
-            self._focus_block(self._blocks[-1])
-
-    def _focus_block(self, block: EntryBlock) -> None:
-        self._desk.focus(block)
-        block.scroll_visible(animate=False)
+        if self.blocks and self.current is not None:
+            self.tape.focus_block(self.blocks[-1])
 
     def on_entry_block_chosen(self, event: EntryBlock.Chosen) -> None:
         event.stop()
         self._desk.focus(event.block)
-        self._desk.start(partial(self.toggle, event.block), "query-unfold")
+        self._desk.start(partial(self.tape.toggle, event.block), "query-unfold")
 
     # Unfolding
-
-    async def toggle(self, block: EntryBlock) -> None:
-        """Unfold an entry, or fold it."""
-        if block.is_open:
-            block.fold()
-        else:
-            await self._unfold(block)
-        block.scroll_visible(animate=False)
-
-    async def _unfold(self, block: EntryBlock) -> None:
-        await block.unfold()
-        entry = block.entry
-        try:
-            if entry.rows is not None and block.sheet is None:
-                await self._show_rows(block)
-            elif entry.number in self._changes and block.changes is None:
-                await block.show_changes(self._changes[entry.number], "nothing would be changed")
-            elif entry.step is not None and entry.summary and block.changes is None:
-                step = self._desk.workspace.trail.require_step(entry.step)
-                changes = await self._desk.workspace.comparisons.step_changes(step)
-                await block.show_changes(changes, "nothing was changed")
-            elif entry.how == "rehearsed" and entry.summary and block.changes is None:
-                kept = await self._query.tape.changes_of(entry)
-                if kept is not None:
-                    await block.show_changes(kept, "nothing would be changed")
-                else:
-                    words = "the records are no longer kept; Ctrl+G tries it out again"
-                    await block.show_words(words)
-        except JondelError as error:
-            await block.show_words(str(error))
-
-    async def _show_rows(self, block: EntryBlock) -> None:
-        rows = self._desk.workspace.rows
-        moment = self.rows_of_entry(block)
-        schema = await rows.schema(moment)
-        cache, _ = await rows.first_rows(moment, schema.by_id[RESULT], [0])
-        sheet = await block.show_rows(TableRows(rows, moment, cache), self._most_rows)
-        sheet.on_record = self._desk.show_card
-
-    def rows_of_entry(self, block: EntryBlock) -> AtResult:
-        """The rows of an entry, as a moment."""
-        return self._query.tape.result_of(block.entry, self._origin_of(block.entry))
-
-    def _origin_of(self, entry: Entry) -> Moment:
-        if not entry.moment:
-            return NOW
-        number = int(entry.moment[1:]) if entry.moment[1:].isdecimal() else 0
-        return AtStep(number)
-
-    @property
-    def _most_rows(self) -> int:
-        return max(5, self.size.height // 2 - 4)
 
     def open_result(self) -> None:
         """Show the rows of the current entry as a sheet of their own."""
@@ -394,7 +301,7 @@ class QueryView(View):
         desk, entry = self._desk, block.entry
         row = block.sheet.current_row if block.sheet is not None else 0
         there = Place(
-            self.rows_of_entry(block),
+            self.tape.rows_of(block),
             table=RESULT,
             record=AtRow(row or 0),
             sheet=SheetState(),
@@ -410,13 +317,13 @@ class QueryView(View):
         if block.sheet is not None and block.sheet.has_focus:
             self.open_result()
         elif not block.is_open:
-            await self.toggle(block)
+            await self.tape.toggle(block)
         elif block.sheet is not None:
             self._desk.focus(block.sheet)
         elif block.changes is not None:
             self._desk.focus(block.changes)
         else:
-            await self.toggle(block)
+            await self.tape.toggle(block)
 
     # Running
 
@@ -456,8 +363,8 @@ class QueryView(View):
         except (StatementRefused, TargetError) as error:
             desk.say_problem(error)
         finally:
-            if self._preview is not None and self.is_attached:
-                desk.start(self._drop_preview, "query-tape")
+            if self.tape.has_preview and self.is_attached:
+                desk.start(self.tape.drop_preview, "query-tape")
 
     async def do(self, work: WritingWork, words: str, *, for_real: bool) -> None:
         """Try something out that is no statement of the box, or do it for real."""
@@ -486,52 +393,12 @@ class QueryView(View):
         async with aclosing(self._query.read(script, values, self.moment, limit)) as events_:
             async for event in events_:
                 if isinstance(event, Entry):
-                    await self._added(event)
+                    await self.tape.add(event)
+                    self._show_state()
                 elif isinstance(event, RowsSoFar):
                     self.say_running(f"running … {grouped(event.rows)} rows so far")
                 else:
-                    await self._preview_rows(event, script)
-
-    async def _preview_rows(self, event: FirstRows, script: Script) -> None:
-        """Show the first rows while the others still come."""
-        text = script.pieces[event.number].text
-        now = datetime.now().astimezone()
-        block = self._preview = EntryBlock(Entry(0, now, 0, text, "", "read", "done", 0.0))
-        self._fold_earlier(run=0)
-        await self.tape.mount(block)
-        await block.unfold()
-        columns = columns_of(table_of(event.columns))
-        await block.show_rows(ListedRows(columns, event.rows), self._most_rows)
-        self.tape.scroll_end(animate=False)
-
-    async def _added(self, entry: Entry) -> EntryBlock:
-        block, self._preview = self._preview, None
-        if block is not None and entry.rows is None:
-            await block.remove()
-            block = None
-        if block is None:
-            self._fold_earlier(entry.run)
-            block = EntryBlock(entry)
-            self._blocks.append(block)
-            await self.tape.mount(block)
-            await self._unfold(block)
-        else:
-            block.show(entry)
-            self._blocks.append(block)
-            await self._show_rows(block)
-        self.tape.scroll_end(animate=False)
-        self._show_state()
-        return block
-
-    def _fold_earlier(self, run: int) -> None:
-        for block in self._blocks[-3:]:
-            if block.is_open and not block.entry.pinned and block.entry.run != run:
-                block.fold()
-
-    async def _drop_preview(self) -> None:
-        block, self._preview = self._preview, None
-        if block is not None:
-            await block.remove()
+                    await self.tape.preview(event, script.pieces[event.number].text)
 
     async def _rehearse(self, script: Script, values: dict[str, StoredValue]) -> None:
         rehearsal = await self._query.rehearse(ScriptWork(script, values), self.moment)
@@ -539,10 +406,9 @@ class QueryView(View):
 
     async def _show_rehearsal(self, rehearsal: Rehearsed) -> None:
         last = rehearsal.entries[-1]
-        if not rehearsal.failed:
-            self._changes[last.number] = rehearsal.changes
         for entry in rehearsal.entries:
-            await self._added(entry)
+            is_told = entry is last and not rehearsal.failed
+            await self.tape.add(entry, rehearsal.changes if is_told else None)
         if not rehearsal.failed and self.moment is NOW:
             self._rehearsal = rehearsal
         self._show_state()
@@ -556,7 +422,7 @@ class QueryView(View):
             return
         with self._being_run("writing …"):
             done = await self._query.write_rehearsed(rehearsal)
-        self._forget_blocks(rehearsal.entries)
+        self.tape.forget(rehearsal.entries)
         self._rehearsal = None
         if isinstance(done, MovedOn):
             words = "the app wrote meanwhile, and it would change something else now"
@@ -571,7 +437,8 @@ class QueryView(View):
 
     async def _wrote(self, entries: Sequence[Entry]) -> None:
         for entry in entries:
-            await self._added(entry)
+            await self.tape.add(entry)
+        self._show_state()
         desk, last = self._desk, entries[-1]
         affected = sum(entry.affected or 0 for entry in entries if entry.fate == "done")
         if all(entry.error is None for entry in entries):
@@ -580,12 +447,6 @@ class QueryView(View):
         desk.comparer.start_anew()
         desk.loader.committed()
         desk.show_surroundings()
-
-    def _forget_blocks(self, entries: Sequence[Entry]) -> None:
-        numbers = {entry.number for entry in entries}
-        for block in [b for b in self._blocks if b.entry.number in numbers]:
-            self._blocks.remove(block)
-            block.remove()
 
     # What is done with entries
 
@@ -611,28 +472,6 @@ class QueryView(View):
             self.box.put(0, len(self.box.text), text)
         self._desk.focus(self.box)
 
-    async def go_to_entry(self, entry: Entry) -> None:
-        """Go to an entry, wherever on the tape it is."""
-        while True:
-            for block in self._blocks:
-                if block.entry.number == entry.number:
-                    self._focus_block(block)
-                    return
-            if not await self.show_earlier():
-                self._desk.say("this entry is gone")
-                return
-
-    def earlier_runs(self) -> list[Entry]:
-        """The entries with rows that the current one can be compared with: those of the same
-        statement first, the latest of them before the others."""
-        block = self.current
-        if block is None or block.entry.rows is None:
-            return []
-        others = [b.entry for b in reversed(self._blocks) if b is not block]
-        others = [entry for entry in others if entry.rows is not None]
-        words = block.entry.sql.split()
-        return sorted(others, key=lambda entry: entry.sql.split() != words)
-
     async def compare_with(self, other: Entry) -> None:
         """Show by what the current entry's rows differ from another's."""
         block = self.current
@@ -642,7 +481,7 @@ class QueryView(View):
         with self._being_run("comparing …"):
             changes = await self._query.compare_rows(*pair)
         if not block.is_open:
-            await self._unfold(block)
+            await self.tape.unfold(block)
         nothing = "both runs gave the same rows"
         await block.show_changes(changes, nothing)
         block.scroll_visible(animate=False)
@@ -671,14 +510,12 @@ class QueryView(View):
         if block.entry.pinned:
             self._desk.say("this entry is pinned; p lets it go first")
             return
-        place = self._blocks.index(block)
         await self._query.tape.delete(block.entry.number)
         if self._rehearsal is not None and block.entry in self._rehearsal.entries:
             self._rehearsal = None
-        self._blocks.remove(block)
-        await block.remove()
-        if self._blocks:
-            self._focus_block(self._blocks[min(place, len(self._blocks) - 1)])
+        after = await self.tape.take_away(block)
+        if after is not None:
+            self.tape.focus_block(after)
         else:
             self._desk.focus(self.box)
         self._show_state()
