@@ -152,3 +152,13 @@ async def test_read_only_stays_read_only_and_a_step_is_only_tried_out_on(path: P
         await driver.press("ctrl+g")
         await driver.sees("2 rows rejected", "+2")
     assert len(rows(path)) == 2
+
+
+async def test_from_an_empty_tape_one_gets_out_of_the_box_to_where_letters_are_keys(
+    path: Path,
+) -> None:
+    async with driven(path) as driver:
+        await driver.press("Q")
+        await driver.until(lambda: driver.desk.navigator.view == "query")
+        await driver.press("escape", "G")
+        await driver.sees("Import which file")

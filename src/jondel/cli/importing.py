@@ -186,7 +186,10 @@ def _preview(
         )  # fmt: skip
     widths = [min(40, max(len(row[n]) for row in lines)) for n in range(4)]
     for row in lines:
-        cells = [line(cell, 40).ljust(width) for cell, width in zip(row[:4], widths, strict=True)]
+        cells = [
+            (line(cell, 40) if cell else "").ljust(w)
+            for cell, w in zip(row[:4], widths, strict=True)
+        ]
         tell("  ".join([*cells, *([line(row[4], 200)] if row[4] else [])]).rstrip())
     if plan.is_new:
         for text in create_statement(plan, dialect).splitlines():

@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import apsw
 import pytest
@@ -19,7 +20,7 @@ from jondel.core.diff.compare import compare
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.engines.sqlite.dialect import DIALECT
-from jondel.core.errors import Cancelled, RecordsMovedOn
+from jondel.core.errors import Cancelled, RecordsMovedOn, TargetBusy
 from jondel.core.model.changes import Changes
 from jondel.core.model.outcomes import CollectedRows, ScriptOutcome, ScriptStatement
 from jondel.core.query.rehearsal import rehearsed
@@ -353,3 +354,23 @@ def make_with_collation() -> Callable[[Path], None]:
             connection.commit()
 
     return made
+
+
+def test_what_was_written_is_told_even_where_no_step_can_be_made_of_it(
+    path: Path, database: Database, trail: Trail, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    take, times = trail.take_unless_unchanged, []
+
+    def busy_afterwards(*given: Any) -> object:
+        times.append(1)
+        if len(times) > 1:
+            raise TargetBusy("the app writes without a pause")
+        return take(*given)
+
+    monkeypatch.setattr(trail, "take_unless_unchanged", busy_afterwards)
+    done = write_script(trail, database, statements("DELETE FROM boats WHERE id > 10"), no_sinks)
+    assert done.step is None
+    assert done.why == "it is no step: the app writes without a pause"
+    assert [one.fate for one in done.outcome.outcomes] == ["done"]
+    with closing(sqlite3.connect(path)) as connection:
+        assert connection.execute("SELECT count(*) FROM boats").fetchone() == (10,)

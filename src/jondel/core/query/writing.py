@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from jondel.core.engines.needed import commits_of, scripts_of
 from jondel.core.engines.protocol import CommitMark, Database
-from jondel.core.errors import SnapshotError
+from jondel.core.errors import JondelError, SnapshotError, TargetBusy
 from jondel.core.model.outcomes import ResultSink, ScriptOutcome, ScriptStatement
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.trail import Trail
@@ -58,18 +58,20 @@ def write_script(
                 before = stack.enter_context(trail.before_writing(database, _BEFORE))
             except SnapshotError as error:
                 problem = str(error)
+            except TargetBusy as error:
+                raise TargetBusy(f"{error}; nothing was written") from error
         on_begin()
         outcome = runner.run(statements, sink_for, foreign_keys=foreign_keys, since=since)
     _log.info("%s: a script of %s statements", database.name, len(statements))
     if trail is None or before is None:
         return WrittenScript(outcome, None, problem)
-    written_at = commits_of(database).mark()
     try:
+        written_at = commits_of(database).mark()
         after = trail.take_unless_unchanged(database, Trigger("query", words_of(statements)))
-    except SnapshotError as error:
-        return WrittenScript(outcome, None, str(error))
-    if commits_of(database).mark() != written_at:
-        problem = "the app wrote at the same time"
+        if commits_of(database).mark() != written_at:
+            problem = "the app wrote at the same time"
+    except JondelError as error:  # it is written all the same
+        return WrittenScript(outcome, None, f"it is no step: {error}")
     return WrittenScript(outcome, after.number if after.number != before.number else None, problem)
 
 

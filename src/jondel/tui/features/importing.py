@@ -123,8 +123,8 @@ class Importing(Feature):
                 desk.say("a step never changes: n goes to now; Ctrl+G tries it out here")
                 return
             lines = (
-                "all of its rows, in one transaction; it becomes a step.",
-                "Rows that the database does not take are kept in a file of their own.",
+                "all of its rows, in one transaction: others who write wait until it is done.",
+                "It becomes a step. Rows that are not taken go to a file of their own.",
             )
             if not await confirm(desk, f"{_begun(plan.words)}?", lines, "imports it"):
                 return

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import AsyncGenerator, Callable, Mapping, Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from jondel.core.engines.protocol import CommitMark, Database
 from jondel.core.engines.registry import dialect_of
 from jondel.core.errors import (
+    JondelError,
     RecordsMovedOn,
     StatementFailed,
 )
@@ -380,8 +382,9 @@ class QueryService:
             changes = None
             step = next((s for s in steps if s.number == done.step), None)
             if step is not None:
-                changes = trail.step_changes(step, self._comparisons.scope, job.uses)
-                steps = self._trail.read_steps()
+                with suppress(JondelError):  # they are compared when the entry is unfolded
+                    changes = trail.step_changes(step, self._comparisons.scope, job.uses)
+                    steps = self._trail.read_steps()
             if done.why:
                 outcome = outcome._replace(notes=(*outcome.notes, done.why))
             entries = self.tape.add_all(

@@ -251,6 +251,9 @@ class QueryView(View):
         if self.box.has_focus:
             if self.blocks:
                 self.tape.focus_block(self.blocks[-1])
+            else:
+                self.tape.can_focus = True  # letters are keys again there
+                self._desk.focus(self.tape)
         elif block is not None and focused is not block:
             self.tape.focus_block(block)
         else:
