@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple, cast
 
+from jondel.cli.foreign_keys import enforces_foreign_keys
 from jondel.cli.output import counted, say, tell, tell_exactly
 from jondel.cli.problems import UsageProblem
 from jondel.cli.target import Target, opened
@@ -235,7 +236,7 @@ def _rehearse(target: Target, wanted: Wanted, plan: ImportPlan, dialect: Dialect
 
     database, work = target.database, _work(wanted, plan, dialect)
     scope = Showing().scope(rules_of(target.location))
-    foreign_keys = _foreign_keys(target, wanted)
+    foreign_keys = enforces_foreign_keys(target.location, wanted.foreign_keys)
     with (
         work.prepared(_no_questions, for_real=False) as prepared,
         rehearsed(
@@ -273,7 +274,7 @@ def _write(target: Target, wanted: Wanted, plan: ImportPlan, dialect: Dialect) -
             target.database,
             prepared.statements,
             lambda _: None,
-            foreign_keys=_foreign_keys(target, wanted),
+            foreign_keys=enforces_foreign_keys(target.location, wanted.foreign_keys),
         )
         _raise_failed(done.outcome)
         told = prepared.done()
@@ -321,15 +322,6 @@ def _raise_failed(outcome: ScriptOutcome) -> None:
     for one in outcome.outcomes:
         if one.error is not None:
             raise StatementFailed(f"{one.error.message}; nothing was written")
-
-
-def _foreign_keys(target: Target, wanted: Wanted) -> bool:
-    from jondel.core.trail.project import Project
-
-    project = Project(target.location)
-    if wanted.foreign_keys is not None:
-        project.enforce_foreign_keys(wanted.foreign_keys == "on")
-    return project.enforces_foreign_keys()
 
 
 def _progress() -> Callable[[int], None]:

@@ -227,12 +227,9 @@ class _Run:
         )
 
     def _foreign_keys(self) -> bool:
-        from jondel.core.trail.project import Project  # not needed to ask
+        from jondel.cli.foreign_keys import enforces_foreign_keys  # not needed to ask
 
-        project, wanted = Project(self._target.location), self._asking.foreign_keys
-        if wanted is not None:
-            project.enforce_foreign_keys(wanted == "on")
-        return project.enforces_foreign_keys()
+        return enforces_foreign_keys(self._target.location, self._asking.foreign_keys)
 
     def _tell(self, outcome: ScriptOutcome, verb: str) -> None:
         """Say what each statement came to."""

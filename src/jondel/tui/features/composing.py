@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import asyncio
-import time
 from collections.abc import Iterable
 
 from jondel.core.browse.display import grouped
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
 from jondel.tui.services.moments import origin_of
+from jondel.tui.services.progress import now_and_then
 from jondel.tui.views.query.access import go_to_query
 
 _GROUP = "Query"
-_PROGRESS_SECONDS = 0.2
 
 
 class Composing(Feature):
@@ -53,20 +51,15 @@ class Composing(Feature):
         from jondel.core.trail.project import Project
         from jondel.tui.dialogs.source_check import SourceDialog
 
-        desk, loop = self.desk, asyncio.get_running_loop()
-        root, told = Project(desk.workspace.location).root, [time.monotonic()]
+        desk = self.desk
+        root = Project(desk.workspace.location).root
 
         def say(files: int) -> None:
             desk.say(f"checking the source: {grouped(files)} files; Escape stops it")
 
-        def go_on(files: int) -> None:
-            if time.monotonic() - told[0] > _PROGRESS_SECONDS:
-                told[0] = time.monotonic()
-                loop.call_soon_threadsafe(say, files)
-
         with desk.busy("checking the source"):
             report = await desk.workspace.query_help.check_sources(
-                root, origin_of(desk.place.moment), go_on
+                root, origin_of(desk.place.moment), now_and_then(say)
             )
         problem = await desk.ask(SourceDialog(root, report))
         if problem is not None:

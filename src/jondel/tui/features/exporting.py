@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import time
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from functools import partial
 from pathlib import Path
@@ -16,6 +15,7 @@ from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.view import ShownRecord
 from jondel.tui.services.moments import AtResult, AtStep, Now, OtherDatabase, origin_of
+from jondel.tui.services.progress import now_and_then
 from jondel.tui.views.query.access import query_view
 from jondel.tui.views.records.access import records_view
 
@@ -24,8 +24,6 @@ if TYPE_CHECKING:
     from jondel.core.formats.row_writers import RowForm
     from jondel.core.model.schema import Table
     from jondel.tui.services.moments import Moment
-
-_PROGRESS_SECONDS = 0.2
 
 _Write: TypeAlias = "Callable[[Path, RowForm, bool, Callable[[int], None]], Awaitable[Exported]]"
 
@@ -141,23 +139,15 @@ class Exporting(Feature):
         return Project(self.desk.workspace.location).root / Path(text).expanduser()
 
     async def _write(self, offer: _Offer, path: Path, form: RowForm, with_table: bool) -> None:
-        desk, loop = self.desk, asyncio.get_running_loop()
-        told = [time.monotonic()]
-
-        going_on = True
+        desk, going_on = self.desk, True
 
         def say(count: int) -> None:
             if going_on:
                 desk.say(f"exporting: {grouped(count)} {offer.what}s; Escape stops it")
 
-        def progress(count: int) -> None:
-            if time.monotonic() - told[0] > _PROGRESS_SECONDS:
-                told[0] = time.monotonic()
-                loop.call_soon_threadsafe(say, count)
-
         try:
             with desk.busy("exporting"):
-                done = await offer.write(path, form, with_table, progress)
+                done = await offer.write(path, form, with_table, now_and_then(say))
         except asyncio.CancelledError:
             if desk.app_is_here:
                 desk.say(f"the export was stopped; {self._shown(path)} is as it was")

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import time
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,6 +12,7 @@ from jondel.core.browse.display import grouped, line
 from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
 from jondel.tui.frame.place import Place
+from jondel.tui.services.progress import now_and_then
 from jondel.tui.views.query.access import go_to_query
 
 if TYPE_CHECKING:
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from jondel.core.imports.source import SourceOptions
     from jondel.core.model.schema import Schema
 
-_PROGRESS_SECONDS = 0.2
 _MOST_FILES = 2_000
 
 
@@ -134,7 +133,7 @@ class Importing(Feature):
         def progress(count: int) -> None:
             view.say_running(f"{words} … {grouped(count)} rows so far")
 
-        work = ImportWork(plan, rows.dialect(desk.place.moment), _now_and_then(progress))
+        work = ImportWork(plan, rows.dialect(desk.place.moment), now_and_then(progress))
         await view.do(work, f"{words} …", for_real=for_real)
 
     async def _to_draft(self, plan: ImportPlan) -> None:
@@ -159,18 +158,6 @@ class Importing(Feature):
         count = f"{grouped(len(records))} record{'' if len(records) == 1 else 's'}"
         more = f"; {rejected_words(rejected)[-1]}" if rejected.rows else ""
         desk.say(f"{count} of {plan.path.name} are in the draft: W writes them{more}")
-
-
-def _now_and_then(tell: Callable[[int], None]) -> Callable[[int], None]:
-    """Tells in the interface's thread what is told in another one, not too often."""
-    loop, told = asyncio.get_running_loop(), [time.monotonic()]
-
-    def from_elsewhere(count: int) -> None:
-        if time.monotonic() - told[0] > _PROGRESS_SECONDS:
-            told[0] = time.monotonic()
-            loop.call_soon_threadsafe(tell, count)
-
-    return from_elsewhere
 
 
 def _typed_path(root: Path, text: str) -> Path:
