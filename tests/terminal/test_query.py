@@ -40,6 +40,12 @@ def test_asked_tried_out_written_and_asked_again(terminal, home: Path) -> None: 
     screen.press("C-g")
     screen.sees("3 rows")
 
+    # Of two statements only the one that is selected is run.
+    screen.press("F7", "DC")
+    screen.type("select 41 as first; select 42 as second")
+    screen.press("Home", *["S-Right"] * len("select 41 as first"), "C-g")
+    screen.sees("2 entries", "select 41 as first", "1 row")
+
     # Tried out beside the app, which goes on meanwhile; then written as a step.
     screen.press("F7", "DC")
     screen.type("update bookings set status = 'held' where id < 3")
@@ -64,7 +70,7 @@ def test_asked_tried_out_written_and_asked_again(terminal, home: Path) -> None: 
     screen.press("Escape")
     screen.sees("Ctrl+G runs it")
     screen.press("Escape", "Home", "C-g")
-    screen.sees("3 entries")
+    screen.sees("4 entries")
     screen.press("Escape", "C-q")
 
 

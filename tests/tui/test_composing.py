@@ -87,3 +87,22 @@ async def test_the_apps_sql_is_checked_and_what_is_wrong_comes_into_the_box(
         await driver.until(lambda: driver.desk.navigator.view == "query")
         await driver.until(lambda: query_view(driver.desk).box.entered == "SELECT nmae FROM boats")
         await driver.sees("desk.py:2: unknown column")
+
+
+async def test_names_are_taken_from_the_list_of_tables_the_card_and_a_sheet(
+    make: MakeDatabase,
+) -> None:
+    path = make(
+        'CREATE TABLE "odd name"(id INTEGER PRIMARY KEY, "order" TEXT)',
+        """INSERT INTO "odd name" VALUES (1, 'x')""",
+    )
+    async with driven(path) as driver:
+        await driver.press("right", "J")
+        await driver.until(lambda: driver.desk.navigator.view == "query")
+        box = query_view(driver.desk).box
+        await driver.until(lambda: box.entered == '"order"')
+        await driver.press("comma", "escape", "t")
+        await driver.until(lambda: driver.desk.table_list_has_focus)
+        await driver.press("J")
+        await driver.until(lambda: box.entered == '"order","odd name"')
+        assert driver.desk.table_list_has_focus

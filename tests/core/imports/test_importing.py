@@ -383,3 +383,22 @@ def test_exact_values_and_new_tables_on_a_server(postgresql_database: str, tmp_p
     assert [row.reason for row in rejected.first] == [
         "a text holds a NUL character, which the server keeps in none"
     ]
+
+
+def test_text_that_is_no_text_goes_in_byte_for_byte_and_ends_nothing(
+    path: Path, database: Database, trail: Trail, tmp_path: Path
+) -> None:
+    lines = tmp_path / "piers.jsonl"
+    lines.write_text('{"id": 2, "name": "\\ud83d"}\n{"id": 3, "name": "\\ud83d\\ude00"}\n')
+    _write(trail, database, _plan(database, lines))
+    file = tmp_path / "piers.csv"
+    file.write_bytes(b"id,name\n4,J\xe4rvi\n5,plain\n")
+    _write(trail, database, _plan(database, file))
+    lines.write_text('{"id": "\\udead", "name": "\\ud83d"}\n{"id": 1, "name": "\\udc80"}\n')
+    _, rejected = _write(trail, database, _plan(database, lines))
+    assert rejected.path is not None
+    kept = [json.loads(line) for line in rejected.path.read_text().splitlines()]
+    assert [entry["id"] for entry in kept] == ["\udead", 1]
+    assert _rows_of(path, "SELECT id, hex(name) FROM piers WHERE id > 1 ORDER BY id") == [
+        (2, "EDA0BD"), (3, "F09F9880"), (4, "4AE4727669"), (5, "706C61696E"),
+    ]  # fmt: skip

@@ -416,3 +416,34 @@ def test_columns_are_matched_by_their_names_and_what_is_missing_is_told(tmp_path
     problem = problem_of(sample, matches[0])
     assert problem is not None
     assert (problem.values, problem.first) == (1, 2)
+
+
+EXACT_COLUMNS = tuple(
+    POSTGRESQL.type_named(name)
+    for name in ("numeric(30,10)", "boolean", "date", "timestamp with time zone", "uuid", "text[]")
+)
+EXACT_ROWS = st.lists(
+    st.tuples(
+        st.one_of(st.none(), st.builds(Exact, st.just("numeric"), st.decimals(
+            allow_nan=False, allow_infinity=False).map(lambda d: f"{d:f}"))),
+        st.one_of(st.none(), st.builds(Exact, st.just("boolean"), st.sampled_from(
+            ("true", "false")))),
+        st.one_of(st.none(), st.builds(Exact, st.just("date"), st.dates().map(str))),
+        st.one_of(st.none(), st.builds(Exact, st.just("timestamp with time zone"), st.sampled_from(
+            ("2026-06-14 14:02:11+02", "2026-06-14 14:02:11.123456-03:30", "infinity")))),
+        st.one_of(st.none(), st.builds(Exact, st.just("uuid"), st.uuids().map(str))),
+        st.one_of(st.none(), st.builds(Exact, st.just("array"), st.sampled_from(
+            ("{}", '{a,"b c",NULL}', '{"\\\\""}')))),
+    ),
+    min_size=1, max_size=3,
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("form", ["csv", "json", "jsonl"])
+@given(rows=EXACT_ROWS)
+def test_exact_values_are_read_back_to_the_last_digit(form: str, rows: list[Row]) -> None:
+    names = ("price", "paid", "day", "at", "token", "tags")
+    with tempfile.TemporaryDirectory() as folder:
+        found, rejects = _read(_file(folder, form, rows, names), EXACT_COLUMNS)
+    assert rejects.rows == 0
+    assert found == rows

@@ -7,6 +7,7 @@ A document is a list of objects or of lists; an object that holds such a list, a
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from decimal import Decimal
@@ -18,6 +19,7 @@ from jondel.core.errors import ImportFailed
 from jondel.core.imports.source import ImportForm, RawRows, SourceOptions, UnreadRow, named_columns
 
 _RECORDS = 1_000
+_HALF = re.compile(rb"\\u[dD][89a-fA-F]")
 _SAMPLE = 10_000
 """Records that are looked at for the names of their members."""
 
@@ -33,6 +35,8 @@ class JsonSource:
         self.number_word = "line" if lines else "record"
         self.settings: Mapping[str, str] = {}
         self._null = options.null
+        self._has_halves = False
+        """Whether halves of pairs of code units were read, which are no characters."""
         self._within, given = ("", None) if lines else _where_records_are(path)
         self.columns = named_columns(given) if given else self._names()
         self._places = {name: place for place, name in enumerate(given or self.columns)}
@@ -42,7 +46,9 @@ class JsonSource:
         with self._opened() as file:
             records = self._records(file)
             while some := list(islice(records, _RECORDS)):
-                yield from self._grouped(some)
+                halves, self._has_halves = self._has_halves, False
+                for rows in self._grouped(some):
+                    yield rows._replace(has_invalid=halves)
 
     def _grouped(self, records: list[tuple[int, Any]]) -> Iterator[RawRows]:
         columns: tuple[int, ...] | None = None
@@ -101,7 +107,7 @@ class JsonSource:
 
     def _records(self, file: BinaryIO) -> Iterator[tuple[int, Any]]:
         if self.form == "jsonl":
-            yield from _lines(file)
+            yield from self._lines(file)
             return
         import ijson
 
@@ -113,6 +119,18 @@ class JsonSource:
             raise ImportFailed(
                 f"{self.path}: after record {number} it is no JSON ({_words(error)})"
             ) from error
+
+    def _lines(self, file: BinaryIO) -> Iterator[tuple[int, Any]]:
+        for number, line in enumerate(file, 1):
+            if not line.strip():
+                continue
+            if b"\\u" in line and _HALF.search(line):
+                self._has_halves = True
+            try:
+                yield number, json.loads(line, parse_float=Decimal, parse_constant=_no_constant)
+            except (ValueError, RecursionError) as error:
+                text = line.decode("utf-8", "backslashreplace").rstrip("\r\n")
+                yield number, _NotJson(text, f"it is no JSON: {error}")
 
     @contextmanager
     def _opened(self) -> Iterator[BinaryIO]:
@@ -134,17 +152,6 @@ class _NotJson:
 
 def _plain(record: Any) -> Any:
     return record.text if isinstance(record, _NotJson) else record
-
-
-def _lines(file: BinaryIO) -> Iterator[tuple[int, Any]]:
-    for number, line in enumerate(file, 1):
-        if not line.strip():
-            continue
-        try:
-            yield number, json.loads(line, parse_float=Decimal, parse_constant=_no_constant)
-        except (ValueError, RecursionError) as error:
-            text = line.decode("utf-8", "backslashreplace").rstrip("\r\n")
-            yield number, _NotJson(text, f"it is no JSON: {error}")
 
 
 def _no_constant(text: str) -> Any:

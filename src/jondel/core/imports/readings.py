@@ -80,7 +80,10 @@ def with_invalid_text(value: StoredValue) -> StoredValue:
         try:
             value.encode()
         except UnicodeEncodeError:
-            return InvalidText(value.encode("utf-8", "surrogateescape"))
+            try:
+                return InvalidText(value.encode("utf-8", "surrogateescape"))
+            except UnicodeEncodeError:  # it was no byte, but half of a pair of code units
+                return InvalidText(value.encode("utf-8", "surrogatepass"))
     return value
 
 

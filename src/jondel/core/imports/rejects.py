@@ -81,7 +81,9 @@ class Rejects:
 
     def _write(self, text: str) -> None:
         assert self._out is not None
-        self._out.write(f"{text}\n".encode("utf-8", "surrogateescape"))
+        # Bytes that were no text are those bytes again; JSON has an escape for what is none.
+        errors = "backslashreplace" if self._as_json else "surrogateescape"
+        self._out.write(f"{text}\n".encode("utf-8", errors))
 
 
 def _cells_of(row: UnreadRow) -> list[StoredValue]:

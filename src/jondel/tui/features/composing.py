@@ -9,7 +9,8 @@ from jondel.tui.frame.commands import Command
 from jondel.tui.frame.feature import Feature
 from jondel.tui.services.moments import origin_of
 from jondel.tui.services.progress import now_and_then
-from jondel.tui.views.query.access import go_to_query
+from jondel.tui.views.query.access import go_to_query, query_view
+from jondel.tui.views.records.access import records_view
 
 _GROUP = "Query"
 
@@ -26,6 +27,14 @@ class Composing(Feature):
             self._new_table,
             ("ctrl+t",),
             holds_keys=True,
+        )
+        yield Command(
+            "query.name",
+            "its name",
+            "take the name of the table in the list, or of the column, into the query's box",
+            _GROUP,
+            self._take_name,
+            ("J",),
         )
         yield Command(
             "query.check_source",
@@ -46,6 +55,36 @@ class Composing(Feature):
         if sql is not None:
             view = await go_to_query(desk)
             view.bring(sql, beside=True)
+
+    async def _take_name(self) -> None:
+        desk = self.desk
+        name = self._name_here()
+        if not name:
+            desk.say("there is no name here; in the list of tables, the card and a sheet there is")
+            return
+        keys_stay = desk.focused if desk.navigator.view == "query" else None
+        (await go_to_query(desk)).insert(name)
+        if keys_stay is None:
+            desk.focus(query_view(desk).box)
+        desk.say(f"{name} is in the box")
+
+    def _name_here(self) -> str:
+        """What the keys are on, as SQL names it; empty where that has no name."""
+        from jondel.core.query.change_statements import table_name
+        from jondel.core.sql.completion import name_in_sql
+
+        desk = self.desk
+        dialect = desk.workspace.query.dialect(origin_of(desk.place.moment))
+        if desk.table_list_has_focus:
+            return table_name(desk.place.table, dialect) if desk.place.table is not None else ""
+        column = desk.card.column if desk.focused is desk.card else ""
+        if not column and desk.navigator.view == "records":
+            column = records_view(desk).sheet.column_name
+        if not column and desk.navigator.view == "query":
+            block = query_view(desk).current
+            sheet = block.sheet if block is not None else None
+            column = sheet.column_name if sheet is not None and sheet.has_focus else ""
+        return name_in_sql(column, dialect) if column else ""
 
     async def _check_source(self) -> None:
         from jondel.core.trail.project import Project

@@ -465,6 +465,13 @@ class QueryView(View):
         if block is not None:
             self.bring(block.entry.sql)
 
+    def insert(self, name: str) -> None:
+        """Put a name where the cursor of the box is, with a blank before it where it needs one."""
+        start, end = self.box.selected
+        before = self.box.text[:start]
+        blank = " " if before and before[-1] not in " \n\t(.,=<>" else ""
+        self.box.put(start, end, f"{blank}{name}")
+
     def bring(self, text: str, *, beside: bool = False) -> None:
         """Put a text into the box, in place of what is there or ``beside`` it."""
         if beside and self.box.text.strip():
