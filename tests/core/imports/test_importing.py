@@ -402,3 +402,21 @@ def test_text_that_is_no_text_goes_in_byte_for_byte_and_ends_nothing(
     assert _rows_of(path, "SELECT id, hex(name) FROM piers WHERE id > 1 ORDER BY id") == [
         (2, "EDA0BD"), (3, "F09F9880"), (4, "4AE4727669"), (5, "706C61696E"),
     ]  # fmt: skip
+
+
+def test_a_table_that_settles_conflicts_itself_takes_row_by_row_and_a_virtual_one_none(
+    make: MakeDatabase, tmp_path: Path
+) -> None:
+    path = make(
+        "CREATE TABLE marks(id INTEGER PRIMARY KEY ON CONFLICT IGNORE, name TEXT UNIQUE ON "
+        "CONFLICT REPLACE)",
+        "CREATE VIRTUAL TABLE notes USING fts5(title, body)",
+    )
+    (tmp_path / "marks.csv").write_text("id,name\n1,a\n1,b\n2,a\n")
+    (tmp_path / "notes.csv").write_text("title,body\nfirst,tide\n")
+    with closing(open_database(path)) as database, closing(Trail(database.location)) as trail:
+        _, marks = _write(trail, database, _plan(database, tmp_path / "marks.csv"))
+        with pytest.raises(ImportFailed, match="only its module knows how to write it"):
+            _plan(database, tmp_path / "notes.csv")
+    assert [row.number for row in marks.first] == [3]
+    assert _rows_of(path, "SELECT * FROM marks") == [(2, "a")]

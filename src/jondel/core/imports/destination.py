@@ -11,6 +11,8 @@ from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
 from jondel.core.sql.dialect import Dialect
 
+_NOT_INSERTED_INTO = ("view", "materialised view")
+
 
 def plan_for_table(sample: Sample, table: Table) -> ImportPlan:
     """The import of a file into a table that is there."""
@@ -45,13 +47,13 @@ def new_table_id(name: str, schema: Schema, dialect: Dialect) -> TableId:
 def table_like(name: str, schema: Schema) -> Table | None:
     """The table that a file is named after."""
     found = schema.named(name)
-    return found if found is not None and found.kind in ("table", "partitioned table") else None
+    return found if found is not None and found.kind not in _NOT_INSERTED_INTO else None
 
 
 def require_writable(database: Database, table: Table) -> None:
     """Raises ``ImportFailed`` where rows cannot be added to a table."""
-    if table.kind == "view":
-        raise ImportFailed(f"{table.title} is a view; import into the table behind it")
+    if table.kind in _NOT_INSERTED_INTO:
+        raise ImportFailed(f"{table.title} is a {table.kind}; import into the table behind it")
     writer = database.writer
     reason = writer.why_not_written(table) if writer is not None else ""
     if reason:

@@ -16,7 +16,8 @@ from jondel.core.model.bulk import BulkRows
 from jondel.core.model.values import InvalidText, Row
 
 _ROWS_AT_ONCE = 1_000
-_SETTLES_CONFLICTS = re.compile(r"\bON\s+CONFLICT\b", re.IGNORECASE)
+_DOES_MORE = re.compile(r"\bON\s+CONFLICT\b|^\s*CREATE\s+VIRTUAL\b", re.IGNORECASE)
+"""In the declaration of a table: it settles conflicts by itself, or is kept in others."""
 _OF_THE_ROW = (apsw.ConstraintError, apsw.MismatchError, apsw.TooBigError)
 """What the database says where it is a row that it does not take."""
 
@@ -169,7 +170,7 @@ class BulkLoad:
             "SELECT type, sql FROM sqlite_schema WHERE lower(tbl_name) = lower(?)", (self._table,)
         ).fetchall()
         return any(
-            kind == "trigger" or (kind == "table" and _SETTLES_CONFLICTS.search(str(sql)))
+            kind == "trigger" or (kind == "table" and _DOES_MORE.search(str(sql)))
             for kind, sql in found
         )
 
