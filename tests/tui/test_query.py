@@ -386,3 +386,25 @@ async def test_what_a_rehearsal_would_change_is_there_the_next_time(make: MakeDa
     async with driven(path) as driver:
         await in_query(driver)
         await driver.sees("rehearsed", "Tern → TERN")
+
+
+async def test_parameters_have_their_earlier_values_by_a_key_and_foreign_keys_are_told(
+    make: MakeDatabase,
+) -> None:
+    async with driven(make(*HARBOUR)) as driver:
+        view = await in_query(driver)
+        await driver.sees("foreign keys on (F8)")
+        for count, value in enumerate(("1", "2", "3"), 1):
+            await driver.press("f7", "delete")
+            await typed(driver, "select :id")
+            await driver.press("ctrl+g")
+            await driver.sees("The values of the parameters")
+            await driver.press("f7", "backspace", *["backspace"] * 3, value, "enter")
+            await driver.until(lambda count=count: len(view.blocks) == count)
+        await driver.press("ctrl+g")
+        await driver.sees("Ctrl+N an earlier value")
+        await driver.press("ctrl+n", "ctrl+n", "enter")
+        await driver.until(lambda: len(view.blocks) == 4)
+        assert [block.entry.parameters["id"] for block in view.blocks] == [1, 2, 3, 1]
+        await driver.press("f8")
+        await driver.sees("foreign keys off (F8)")

@@ -24,7 +24,7 @@ from jondel.core.errors import StoreUnavailable
 from jondel.core.files.home import as_text, jondel_home, private_folder
 from jondel.core.files.json_values import json_value, value_from_json
 from jondel.core.model.outcomes import Fate, Outcome, StatementError
-from jondel.core.model.values import StoredValue
+from jondel.core.model.values import StoredValue, identical
 
 _FORMAT = 1
 _BUSY_TIMEOUT_MS = 5_000
@@ -207,15 +207,18 @@ class Tape:
             with suppress(OSError):
                 path.unlink()
 
-    def values_given(self) -> dict[str, StoredValue]:
-        """The value that each parameter had when it was given last."""
-        found: dict[str, StoredValue] = {}
+    def earlier_values(self) -> dict[str, list[StoredValue]]:
+        """The values that each parameter had, the latest first, each once."""
+        found: dict[str, list[StoredValue]] = {}
         with self._used() as connection:
             rows = connection.execute(
-                "SELECT parameters FROM entry WHERE parameters <> '{}' ORDER BY number"
+                "SELECT parameters FROM entry WHERE parameters <> '{}' ORDER BY number DESC"
             ).fetchall()
-        for (kept,) in rows[-_MOST_ENTRIES:]:
-            found |= _parameters(str(kept))
+        for (kept,) in rows[:_MOST_ENTRIES]:
+            for name, value in _parameters(str(kept)).items():
+                known = found.setdefault(name, [])
+                if not any(identical(value, other) for other in known):
+                    known.append(value)
         return found
 
     def _make_room(self) -> None:

@@ -19,8 +19,9 @@ class Dialect(NamedTuple):
     ``folds`` is true, names with capitals need quotes. ``lexis`` is how its text becomes tokens,
     ``forms`` how it writes values. Tables in the schemas that are ``searched`` go by their name
     alone. ``defers_links`` has links be checked at the end of a transaction, as far as the engine
-    can do that. ``types`` are those offered for new columns, the usual one of a kind before others;
-    ``type_named`` tells of any what it comes to.
+    can do that; where they ``can_leave_links_unchecked``, a person chooses. ``types`` are those
+    offered for new columns, the usual one of a kind before others; ``type_named`` tells of any
+    what it comes to.
     """
 
     reserved: frozenset[str]
@@ -33,5 +34,6 @@ class Dialect(NamedTuple):
     searched: frozenset[str] = frozenset()
     signatures: tuple[str, ...] = ()
     defers_links: str = ""
+    can_leave_links_unchecked: bool = False
     types: tuple[ColumnType, ...] = ()
     type_named: Callable[[str], ColumnType] = ColumnType

@@ -20,19 +20,23 @@ _KINDS = {"null": "NULL", "integer": "number", "real": "number", "text": "text",
 
 
 class ParametersDialog(Dialog[dict[str, StoredValue] | None]):
-    """A field for each parameter, with the value it had last; returns the values, or None."""
+    """A field for each parameter, with the value it had last, and those before it by a key;
+    returns the values, or None."""
 
     BINDINGS = [
         Binding("escape", "dismiss(None)", "close"),
         Binding("up", "app.focus_previous", "field before", show=False),
         Binding("down", "app.focus_next", "next field", show=False),
         Binding("ctrl+g", "accept", "run"),
+        Binding("ctrl+n", "earlier", "an earlier value"),
     ]
 
-    def __init__(self, names: Sequence[str], known: Mapping[str, StoredValue]) -> None:
+    def __init__(self, names: Sequence[str], known: Mapping[str, Sequence[StoredValue]]) -> None:
         super().__init__()
         self._names = names
         self._known = known
+        self._shown: dict[str, int] = {}
+        """Which of its earlier values each field shows."""
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog wide"):
@@ -42,14 +46,14 @@ class ParametersDialog(Dialog[dict[str, StoredValue] | None]):
                     with Horizontal(classes="row"):
                         yield Static(f"{line(safe_name(name), 18)} ", classes="row-title")
                         yield TextField(
-                            _written(self._known[name]) if name in self._known else "",
+                            _written(self._known[name][0]) if self._known.get(name) else "",
                             id=f"value-{number}",
                             classes="field",
                         )
                         yield Static("", id=f"kind-{number}", classes="row-title", markup=False)
             yield foot(
                 "NULL, a number, 'text', x'bytes'; anything else is text\n"
-                "Enter runs it · Escape closes"
+                "Ctrl+N an earlier value · Enter runs it · Escape closes"
             )
 
     def opened(self) -> None:
@@ -73,6 +77,15 @@ class ParametersDialog(Dialog[dict[str, StoredValue] | None]):
         event.stop()
         entered_text(event)
         self.action_accept()
+
+    def action_earlier(self) -> None:
+        """Put an earlier value of the parameter into its field, the next one each time."""
+        for number, name in enumerate(self._names):
+            field, values = self._field(number), self._known.get(name, ())
+            if field.has_focus and values:
+                place = self._shown[name] = (self._shown.get(name, 0) + 1) % len(values)
+                field.entered = _written(values[place])
+                self._show_kind(number)
 
     def action_accept(self) -> None:
         """Take the values as they are."""

@@ -200,8 +200,9 @@ class Querying(Feature):
             return {}
         from jondel.tui.dialogs.parameters import ParametersDialog
 
-        known = await self.desk.workspace.query.tape.values_given()
-        known |= query_view(self.desk).pasted_values
+        known = await self.desk.workspace.query.tape.earlier_values()
+        for name, value in query_view(self.desk).pasted_values.items():
+            known[name] = [value, *known.get(name, [])]
         return await self.desk.ask(ParametersDialog(script.parameters, known))
 
     async def _enter(self) -> None:
@@ -360,6 +361,7 @@ class Querying(Feature):
         query = self.desk.workspace.query
         enforced = not query.enforces_foreign_keys()
         file = query.enforce_foreign_keys(enforced)
+        self._view.show_foreign_keys()
         words = "are enforced" if enforced else "are not enforced"
         self.desk.say(f"foreign keys {words} for statements that write; kept in {file}")
 

@@ -78,9 +78,9 @@ class TapeService:
 
         return await self._keeper.run(work)
 
-    async def values_given(self) -> dict[str, StoredValue]:
-        """The value that each parameter had when it was given last."""
-        return await self._keeper.run(lambda _: self._tape.values_given())
+    async def earlier_values(self) -> dict[str, list[StoredValue]]:
+        """The values that each parameter had, the latest first."""
+        return await self._keeper.run(lambda _: self._tape.earlier_values())
 
     def result_of(self, entry: Entry, origin: Moment) -> AtResult:
         """The rows of an entry, as a moment."""

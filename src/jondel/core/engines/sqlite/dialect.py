@@ -36,6 +36,7 @@ DIALECT = Dialect(
     lexis=Lexis(tcl_variables=True),
     signatures=FUNCTIONS,
     defers_links="PRAGMA defer_foreign_keys = ON",
+    can_leave_links_unchecked=True,
     types=tuple(map(column_type, _TYPES)),
     type_named=column_type,
 )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
-from contextlib import aclosing
+from contextlib import aclosing, suppress
 from functools import partial
 
 from textual import events
@@ -12,7 +12,7 @@ from textual.binding import Binding
 from textual.widget import Widget
 
 from jondel.core.browse.display import grouped, line
-from jondel.core.errors import StatementRefused, TargetError, WouldWrite
+from jondel.core.errors import JondelError, StatementRefused, TargetError, WouldWrite
 from jondel.core.model.values import StoredValue
 from jondel.core.query.files import ScriptFile, changed_outside
 from jondel.core.query.results import FIRST_LIMIT, RESULT
@@ -75,6 +75,7 @@ class QueryView(View):
         self._rehearsal: Rehearsed | None = None
         self.file: ScriptFile | None = None
         """The file that was opened into the box, or that the box was saved as."""
+        self._foreign_keys = ""
         self.rehearses = True
         """Whether what writes is tried out first."""
         self.ask_values: Callable[[Script], Awaitable[dict[str, StoredValue] | None]]
@@ -132,12 +133,21 @@ class QueryView(View):
             return Arrival(place, partial(self._arrive, entries))
         return Arrival(place, partial(self._arrive, None))
 
+    def show_foreign_keys(self) -> None:
+        """Say whether foreign keys are enforced for what writes, where that can be chosen."""
+        self._foreign_keys = ""
+        if self._query.dialect(NOW).can_leave_links_unchecked:
+            with suppress(JondelError):  # what is wrong with the project's file is said elsewhere
+                enforced = self._query.enforces_foreign_keys()
+                self._foreign_keys = f" · foreign keys {'on' if enforced else 'off'} (F8)"
+        self._show_state()
+
     def _arrive(self, entries: Sequence[Entry] | None) -> None:
         self.box.dialect = self._query.dialect(self.moment)
         if entries is not None:
             self._is_loaded = True
             self._desk.start(partial(self._show_entries, entries), "query-tape")
-        self._show_state()
+        self.show_foreign_keys()
 
     async def _show_entries(self, entries: Sequence[Entry]) -> None:
         await self.tape.show_entries(entries)
@@ -162,12 +172,13 @@ class QueryView(View):
         if self._rehearsal is not None and not self._rehearsal.failed:
             self._state.show(
                 [(" nothing is written yet ", "draft"), (" Ctrl+S writes it", "strong"),
-                 ("  anything else leaves it at that", "dim")]
+                 (f"  anything else leaves it at that{self._foreign_keys}", "dim")]
             )  # fmt: skip
             return
         writing = "what writes is tried out first" if self.rehearses else "what writes is written"
         if self._desk.workspace.writing.read_only:
             writing = "read-only: what writes is only tried out"
+        writing += self._foreign_keys
         there = "Esc to the tape " if self.box.has_focus else "Esc to the box "
         self._state.show([(" Ctrl+G runs it", "plain"), (f" · {writing}", "dim")], [(there, "dim")])
 
