@@ -139,7 +139,7 @@ class QueryView(View):
         if self._query.dialect(NOW).can_leave_links_unchecked:
             with suppress(JondelError):  # what is wrong with the project's file is said elsewhere
                 enforced = self._query.enforces_foreign_keys()
-                self._foreign_keys = f" · foreign keys {'on' if enforced else 'off'} (F8)"
+                self._foreign_keys = f" · foreign keys {'on' if enforced else 'off'}"
         self._show_state()
 
     def _arrive(self, entries: Sequence[Entry] | None) -> None:
