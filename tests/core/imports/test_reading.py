@@ -20,6 +20,7 @@ from jondel.core.engines.sqlite.dialect import DIALECT as SQLITE
 from jondel.core.errors import ImportFailed
 from jondel.core.formats.row_writers import writer_to
 from jondel.core.formats.rows_xlsx import WorkbookWriter
+from jondel.core.imports.destination import table_that_fits
 from jondel.core.imports.guesses import kind_of_values
 from jondel.core.imports.matching import matches_for_new, matches_with, read_by, without_values
 from jondel.core.imports.plan import ImportedRows, ImportPlan
@@ -30,7 +31,7 @@ from jondel.core.imports.source import AS_FOUND, SourceOptions, open_source
 from jondel.core.model.addresses import TableId
 from jondel.core.model.column_types import ColumnType
 from jondel.core.model.outcomes import ResultColumn
-from jondel.core.model.schema import Column, Table
+from jondel.core.model.schema import Column, Schema, Table
 from jondel.core.model.values import Exact, InvalidText, Row, StoredValue, identical
 
 INTEGER, REAL, TEXT, BLOB, BOOLEAN, DATE, ANY = (
@@ -447,3 +448,17 @@ def test_exact_values_are_read_back_to_the_last_digit(form: str, rows: list[Row]
         found, rejects = _read(_file(folder, form, rows, names), EXACT_COLUMNS)
     assert rejects.rows == 0
     assert found == rows
+
+
+def test_the_table_that_a_file_fits_is_found() -> None:
+    def table(name: str, *columns: str) -> Table:
+        return Table(TableId(name), "table", tuple(Column(c, TEXT) for c in columns))
+
+    boats = table("boats", "id", "name", "length_cm", "photo")
+    prices = table("prices", "name", "length_cm", "price")
+    schema = Schema((boats, prices, table("log", "what")))
+    assert table_that_fits(("Name", "Length cm"), schema, None) == prices
+    assert table_that_fits(("Name", "Length cm"), schema, boats) == boats
+    assert table_that_fits(("id", "name"), schema, prices) == boats
+    assert table_that_fits(("colour", "weight"), schema, boats) is None
+    assert table_that_fits(("what",), schema, None) is None

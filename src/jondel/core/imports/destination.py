@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import ImportFailed
 from jondel.core.imports.matching import matches_for_new, matches_with
@@ -48,6 +50,24 @@ def table_like(name: str, schema: Schema) -> Table | None:
     """The table that a file is named after."""
     found = schema.named(name)
     return found if found is not None and found.kind not in _NOT_INSERTED_INTO else None
+
+
+def table_that_fits(columns: Sequence[str], schema: Schema, seen: Table | None) -> Table | None:
+    """The table that a file's columns fit: the one that is ``seen`` where most of them do, else one
+    that has all of them and the fewest others."""
+    if seen is not None and seen.kind not in _NOT_INSERTED_INTO:
+        matches = matches_with(columns, seen)
+        if sum(match.target is not None for match in matches) * 2 > len(matches):
+            return seen
+    tables = [
+        table
+        for table in schema.tables
+        if table.kind not in _NOT_INSERTED_INTO
+        and not table.internal
+        and len(columns) > 1
+        and all(match.target is not None for match in matches_with(columns, table))
+    ]
+    return min(tables, key=lambda table: len(table.columns), default=None)
 
 
 def require_writable(database: Database, table: Table) -> None:

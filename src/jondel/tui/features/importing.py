@@ -85,22 +85,20 @@ class Importing(Feature):
         return await asyncio.to_thread(sample_of, path, options or AS_FOUND)
 
     def _first_plan(self, sample: Sample, schema: Schema) -> ImportPlan:
-        """The table named as the file is, else the one that is seen where its columns fit."""
+        """The table named as the file is, else one that its columns fit, else a new one."""
         from jondel.core.imports.destination import (
             new_table_id,
             plan_for_new,
             plan_for_table,
             table_like,
+            table_that_fits,
         )
-        from jondel.core.imports.matching import matches_with
 
         desk, source = self.desk, sample.source
         table = table_like(source.path.stem.removesuffix(".rejected"), schema)
         seen = schema.find(desk.place.table) if desk.place.table is not None else None
-        if table is None and seen is not None and seen.kind != "view":
-            matches = matches_with(source.columns, seen)
-            fitting = sum(match.target is not None for match in matches)
-            table = seen if fitting * 2 > len(matches) else None
+        if table is None:
+            table = table_that_fits(source.columns, schema, seen)
         if table is not None:
             return plan_for_table(sample, table)
         dialect = desk.workspace.rows.dialect(desk.place.moment)

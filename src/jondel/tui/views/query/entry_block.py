@@ -105,8 +105,12 @@ class EntryBlock(PlainGround, Vertical, can_focus=True):
         entry, parts = self.entry, Text()
         lines = list(full_lines(entry.sql))
         if len(lines) > 1 or entry.error is not None or len(entry.sql) > 60:
+            rows = entry.sql.split("\n")
             for number, pieces in enumerate(lines[:_MOST_STATEMENT_LINES]):
                 words = "".join(piece.text for piece in pieces if piece.text != "⏎")
+                if number < len(rows):  # a statement's indentation is no value's blanks
+                    indent = len(rows[number]) - len(rows[number].lstrip(" "))
+                    words = " " * indent + words[indent:]
                 self._append_line(parts, words, number)
             if len(lines) > _MOST_STATEMENT_LINES:
                 left = len(lines) - _MOST_STATEMENT_LINES
