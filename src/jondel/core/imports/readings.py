@@ -38,13 +38,14 @@ WAYS: Mapping[Way, str] = {
 _LEAST, _MOST = -(2**63), 2**63 - 1
 _IN_WHOLE, _IN_REAL = b"+-0123456789", b"+-0123456789.eE"
 """The characters that numbers are usually made of."""
-_WHOLE = re.compile(r"\s*[+-]?[0-9]+\s*")
-_REAL = re.compile(r"\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*")
-_NO_NUMBER = re.compile(r"\s*([+-]?(inf|infinity)|nan)\s*", re.IGNORECASE)
+_BLANKS = "[ \\t\\r\\n]*"
+_WHOLE = re.compile(rf"{_BLANKS}[+-]?[0-9]+{_BLANKS}")
+_REAL = re.compile(rf"{_BLANKS}[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?{_BLANKS}")
+_NO_NUMBER = re.compile(rf"{_BLANKS}([+-]?(inf|infinity)|nan){_BLANKS}", re.IGNORECASE)
 _BYTES = re.compile(r"0x((?:[0-9a-fA-F]{2})*)")
 _DATE = re.compile(
-    r"\s*([0-9]{1,2})[./-]([0-9]{1,2})[./-]([0-9]{4})"
-    r"(?:[ T]+([0-9]{1,2}:[0-9]{2}(?::[0-9.]+)?))?\s*"
+    rf"{_BLANKS}([0-9]{{1,2}})[./-]([0-9]{{1,2}})[./-]([0-9]{{4}})"
+    rf"(?:[ T]+([0-9]{{1,2}}:[0-9]{{2}}(?::[0-9.]+)?))?{_BLANKS}"
 )
 _LONGEST_SHOWN = 40
 
@@ -176,10 +177,15 @@ def _numbers(values: Sequence[Raw]) -> Sequence[StoredValue] | None:
     found = _integers(values)
     if found is not None:
         return found
-    # Longer ones may be whole numbers, which a real one does not hold exactly.
-    if not all(isinstance(value, str) and len(value) <= _EXACT_DIGITS for value in values):
+    try:
+        if not _made_of(values, _IN_REAL):
+            return None
+        # Longer ones may be whole numbers, which a real one does not hold exactly.
+        if max(map(len, values)) > _EXACT_DIGITS:  # type: ignore[arg-type]
+            return None
+        return [int(v) if v.lstrip("+-").isdigit() else float(v) for v in values]  # type: ignore[union-attr,arg-type]
+    except (TypeError, ValueError):
         return None
-    return _reals(values)
 
 
 _EXACT_DIGITS = 15
