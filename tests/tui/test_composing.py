@@ -97,12 +97,12 @@ async def test_names_are_taken_from_the_list_of_tables_the_card_and_a_sheet(
         """INSERT INTO "odd name" VALUES (1, 'x')""",
     )
     async with driven(path) as driver:
-        await driver.press("right", "J")
+        await driver.press("right", "insert")
         await driver.until(lambda: driver.desk.navigator.view == "query")
         box = query_view(driver.desk).box
         await driver.until(lambda: box.entered == '"order"')
         await driver.press("comma", "escape", "t")
         await driver.until(lambda: driver.desk.table_list_has_focus)
-        await driver.press("J")
+        await driver.press("insert")
         await driver.until(lambda: box.entered == '"order","odd name"')
         assert driver.desk.table_list_has_focus

@@ -34,7 +34,7 @@ class Composing(Feature):
             "take the name of the table in the list, or of the column, into the query's box",
             _GROUP,
             self._take_name,
-            ("J",),
+            ("insert",),
         )
         yield Command(
             "query.check_source",
