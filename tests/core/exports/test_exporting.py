@@ -17,6 +17,7 @@ import pytest
 
 from conftest import MakeDatabase, OpenApp
 from jondel.core.diff.compare import Scope, compare
+from jondel.core.diff.noise import NoiseRules
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import dialect_of, open_database
 from jondel.core.errors import Cancelled, ExportFailed
@@ -275,3 +276,27 @@ def test_a_servers_tables_are_written_with_exact_values_and_made_again(
             for one, other in (("was", "public"), ("public", "was")):
                 sql = f"SELECT * FROM {one}.{table} EXCEPT SELECT * FROM {other}.{table}"
                 assert app.execute(sql).fetchall() == []  # type: ignore[arg-type, call-overload]
+
+
+@pytest.mark.parametrize("form", ["jsonl", "sql", "json"])
+def test_what_noise_rules_hide_is_not_in_exported_changes(
+    form: RowForm, path: Path, database: Database, tmp_path: Path
+) -> None:
+    rules = NoiseRules(tables=("log",), columns=("boats.length",))
+    with closing(Trail(database.location)) as trail:
+        one = trail.take(database)
+        with closing(sqlite3.connect(path)) as connection, connection:
+            connection.execute("DELETE FROM log")
+            connection.execute("UPDATE boats SET name = 'Tern', length = 1 WHERE id = 1")
+        two = trail.take(database)
+        with trail.opened(one) as earlier, trail.opened(two) as later:
+            done = export_changes(
+                (one, two), (earlier, later), Scope(noise=rules), tmp_path / "c", form,
+                dialect_of(database.location),
+            )  # fmt: skip
+    told = (tmp_path / "c").read_text()
+    assert done.rows == 1
+    assert "Tern" in told
+    assert "length" not in told.partition('"hidden"')[0]
+    assert '"log"' not in told.partition('"hidden"')[0]
+    assert "FROM log" not in told

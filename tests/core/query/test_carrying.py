@@ -201,9 +201,10 @@ def test_literals_are_the_same_values_again() -> None:
 
 def test_changes_are_statements_that_make_them(tmp_path: Path) -> None:
     script = (
-        'CREATE TABLE "Odd t"("a b" TEXT, n INT, PRIMARY KEY ("a b", n)); CREATE TABLE u(x, y);'
+        'CREATE TABLE "Odd t"("a b" TEXT, n INT, PRIMARY KEY ("a b", n));'
+        "CREATE TABLE u(x, y, twice AS (x * 2) STORED);"
         "INSERT INTO \"Odd t\" VALUES ('k', 1), ('it''s', 2);"
-        "INSERT INTO u VALUES (1, 'x'), (2, NULL)"
+        "INSERT INTO u(x, y) VALUES (1, 'x'), (2, NULL)"
     )
     one, two = tmp_path / "one.db", tmp_path / "two.db"
     for path in (one, two):
@@ -212,7 +213,7 @@ def test_changes_are_statements_that_make_them(tmp_path: Path) -> None:
     with closing(apsw.Connection(str(two))) as connection:
         connection.execute(
             'DELETE FROM "Odd t" WHERE n = 2; INSERT INTO "Odd t" VALUES (\'new\', 3);'
-            "UPDATE u SET y = x'00' WHERE x = 2; INSERT INTO u VALUES (3, 'é')"
+            "UPDATE u SET y = x'00' WHERE x = 2; INSERT INTO u(x, y) VALUES (3, 'é')"
         )
     with closing(open_database(one)) as before, closing(open_database(two)) as after:
         changes = compare(before, after)

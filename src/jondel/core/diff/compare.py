@@ -81,6 +81,11 @@ class TableDifference:
     derived: bool = False
     """These three: see ``TableChanges``."""
 
+    @property
+    def computed(self) -> tuple[str, ...]:
+        """Columns that the engine computes."""
+        return tuple(name for name, column in self.declared.items() if column.generated)
+
 
 def compare(before: Database, after: Database, scope: Scope = _EVERYTHING) -> Changes:
     """Find every difference between two databases and keep it in memory.
@@ -283,6 +288,7 @@ def _collected(difference: TableDifference, scope: Scope) -> TableChanges:
         difference.named_by,
         difference.internal,
         difference.derived,
+        difference.computed,
     )
 
 

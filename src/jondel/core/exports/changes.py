@@ -61,8 +61,7 @@ def export_changes(
     with results_file(path, form, dialect, told=notes.append) as out:
         match form:
             case "json":
-                write_changes(out.text, ends, sides, scope)
-                counted.count = _counts(sides, scope).counts.total
+                counted.count = write_changes(out.text, ends, sides, scope).records
             case "table" | "markdown":
                 counted.count = _for_reading(out, sides, scope, form)
             case "sql":
@@ -98,7 +97,9 @@ def _records(
         if not isinstance(difference, TableDifference):
             raise ExportFailed(f"{table}: cannot be compared ({difference.reason})")
         for record in difference.records:
-            yield difference, record
+            change = scope.noise.without_noise(difference.table, record)
+            if change is not None:
+                yield difference, change
 
 
 def _rows(difference: TableDifference, record: RecordChange) -> Iterator[ShownRow]:
@@ -139,39 +140,32 @@ def _statements(
     for change in Comparison(*sides, scope).schema_changes():
         out.write_text(f"-- {change.kind}: {' '.join(change.object.split())}\n")
     out.write_text(f"BEGIN;\n{dialect.defers_links};\n")
-    differing = [changes.table for changes in _counts(sides, scope).tables]
+    counts = {changes.table: changes.counts for changes in _counts(sides, scope).tables}
     for kind in _ORDER:
+        differing = [table for table, count in counts.items() if getattr(count, kind)]
         tables = _in_order(sides[0 if kind == "removed" else 1].schema(), differing)
         for table in reversed(tables) if kind == "removed" else tables:
             for difference, record in _records(sides, replace(scope, tables=frozenset({table}))):
                 if record.kind == kind:
                     counted.one()
-                    about, settable = _settable(difference, record)
-                    out.write_text(f"{statement_of_change(about, settable, dialect)};\n")
+                    statement = statement_of_change(_about(difference), record, dialect)
+                    out.write_text(f"{statement};\n")
     out.write_text("COMMIT;\n")
 
 
-def _settable(
-    difference: TableDifference, record: RecordChange
-) -> tuple[TableChanges, RecordChange]:
-    """A table and a record of it without what the engine computes."""
-    computed = {name for name, column in difference.declared.items() if column.generated}
-    places = [n for n, name in enumerate(difference.columns_after) if name not in computed]
-    about = TableChanges(
+def _about(difference: TableDifference) -> TableChanges:
+    """What statements are told of a table."""
+    return TableChanges(
         difference.schema,
         difference.table,
         difference.key.columns,
         difference.key.is_row_id,
         difference.columns_before,
-        tuple(difference.columns_after[n] for n in places),
+        difference.columns_after,
         (),
         ChangeCounts(),
+        computed=difference.computed,
     )
-    after = record.after
-    if after is not None and computed:
-        after = tuple(after[n] for n in places)
-    cells = tuple(cell for cell in record.cells if cell.column not in computed)
-    return about, record._replace(after=after, cells=cells)
 
 
 def _in_order(schema: Schema, tables: Sequence[TableId]) -> list[TableId]:

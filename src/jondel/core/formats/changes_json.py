@@ -27,6 +27,8 @@ class WrittenChanges(NamedTuple):
 
     any: bool
     unread: list[Unread]
+    records: int = 0
+    """How many records it lists."""
 
 
 _LISTS = {"added": "added", "removed": "removed", "changed": "changed"}
@@ -48,10 +50,10 @@ def write_changes(
     out.write(' "tables": [')
     unread: list[Unread] = []
     schema_changes: Sequence[SchemaChange] = ()
-    method, hidden, listed_tables = "same", 0, 0
+    method, hidden, records = "same", 0, 0
     if sides is not None:
         comparison = Comparison(*sides, scope)
-        hidden, listed_tables = _write_tables(out, comparison, scope, unread)
+        hidden, records = _write_tables(out, comparison, scope, unread)
         schema_changes, method = comparison.schema_changes(), comparison.method
     listed = ",\n   ".join(dumped(_schema_change(change)) for change in schema_changes)
     out.write(f'],\n "schema_changes": [{listed}],\n "method": {dumped(method)}')
@@ -64,13 +66,13 @@ def write_changes(
     for name, content in more.items():
         out.write(f",\n {dumped(name)}: {dumped(content)}")
     out.write("}\n")
-    return WrittenChanges(bool(listed_tables or schema_changes), unread)
+    return WrittenChanges(bool(records or schema_changes), unread, records)
 
 
 def _write_tables(
     out: TextIO, comparison: Comparison, scope: Scope, unread: list[Unread]
 ) -> tuple[int, int]:
-    """Write the tables; returns how many records were hidden, and how many tables were written."""
+    """Write the tables; returns how many records were hidden, and how many were written."""
     separator = "\n  "
     hidden = written = 0
     for name, difference in comparison.tables():
@@ -94,7 +96,7 @@ def _write_tables(
             }
             out.write(separator + dumped(head)[:-1])
             separator = ",\n  "
-            written += 1
+            written += sum(sizes.values())
             for kind, spool in spools.items():
                 out.write(f',\n   "{kind}": [')
                 spool.seek(0)

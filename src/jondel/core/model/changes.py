@@ -113,6 +113,8 @@ class TableChanges(NamedTuple):
     """True for what the engine keeps for itself; see ``Table``."""
     derived: bool = False
     """True for what the engine keeps in step by itself; see ``Table``."""
+    computed: tuple[str, ...] = ()
+    """Columns that the engine computes, so that no statement sets them."""
 
     def name_of(self, record: RecordChange) -> tuple[Value, ...]:
         """What a record is called: its key, or what else no two records share."""

@@ -18,8 +18,13 @@ def statement_of_change(changes: TableChanges, change: RecordChange, dialect: Di
     """The statement that makes a change."""
     table = table_name(changes.table, dialect)
     if change.kind == "added":
-        names = ", ".join(name_in_sql(name, dialect) for name in changes.columns_after)
-        values = ", ".join(literal(value, dialect.forms) for value in change.after or ())
+        cells = [
+            (name, value)
+            for name, value in zip(changes.columns_after, change.after or (), strict=True)
+            if name not in changes.computed
+        ]
+        names = ", ".join(name_in_sql(name, dialect) for name, _ in cells)
+        values = ", ".join(literal(value, dialect.forms) for _, value in cells)
         return f"INSERT INTO {table} ({names})\nVALUES ({values})"
     columns = (ROW_ID,) if changes.key_is_row_id else changes.key_columns
     key = (change.row_id,) if changes.key_is_row_id else change.key
@@ -29,6 +34,7 @@ def statement_of_change(changes: TableChanges, change: RecordChange, dialect: Di
     sets = ", ".join(
         f"{name_in_sql(cell.column, dialect)} = {literal(cell.after, dialect.forms)}"
         for cell in change.cells
+        if cell.column not in changes.computed
     )
     return f"UPDATE {table}\nSET {sets}\nWHERE {where}"
 

@@ -81,6 +81,7 @@ def _table(table: TableChanges) -> dict[str, Any]:
         "named_by": list(table.named_by),
         "internal": table.internal,
         "derived": table.derived,
+        "computed": list(table.computed),
         "records": [
             [record.kind, _row(record.key), _row(record.before), _row(record.after),
              [[c.column, _plain(c.before), _plain(c.after)] for c in record.cells], record.row_id]
@@ -117,6 +118,7 @@ def _table_of(plain: dict[str, Any]) -> TableChanges:
         tuple(plain["named_by"]),
         plain["internal"],
         plain["derived"],
+        tuple(plain["computed"]),
     )
 
 
