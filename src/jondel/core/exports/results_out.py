@@ -10,6 +10,7 @@ from jondel.core.formats.row_writers import RowForm, writer_to
 from jondel.core.model.outcomes import ResultColumn, ResultSink
 from jondel.core.model.values import ShownRow
 from jondel.core.sql.completion import name_in_sql
+from jondel.core.sql.create_table import table_in_sql
 from jondel.core.sql.dialect import Dialect
 
 if TYPE_CHECKING:
@@ -106,7 +107,7 @@ class ResultsOut:
         table = next(iter(tables), None) if len(tables) == 1 else None
         if table is None:
             return name_in_sql("result", self._dialect)
-        return ".".join(name_in_sql(level, self._dialect) for level in table)
+        return table_in_sql(table, self._dialect)
 
     def write_text(self, text: str) -> None:
         """Write what is between results."""

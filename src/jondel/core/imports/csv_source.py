@@ -33,6 +33,7 @@ class CsvSource:
     """See ``RowSource``."""
 
     form: ImportForm = "csv"
+    sheets: Sequence[str] = ()
     number_word = "line"
 
     def __init__(self, path: Path, options: SourceOptions) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from decimal import Decimal
 from itertools import islice
@@ -28,6 +28,7 @@ class JsonSource:
     """See ``RowSource``."""
 
     form: ImportForm
+    sheets: Sequence[str] = ()
 
     def __init__(self, path: Path, options: SourceOptions, *, lines: bool) -> None:
         self.path = path

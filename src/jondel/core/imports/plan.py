@@ -15,9 +15,10 @@ from jondel.core.imports.source import RawRows, RowSource, SourceOptions, Unread
 from jondel.core.model.addresses import TableId
 from jondel.core.model.bulk import BulkBatch
 from jondel.core.model.outcomes import ScriptStatement
+from jondel.core.model.schema import Column, Table
 from jondel.core.model.statements import Statement
 from jondel.core.model.values import StoredValue
-from jondel.core.sql.completion import name_in_sql
+from jondel.core.sql.create_table import create_table, names_in_sql, table_in_sql
 from jondel.core.sql.dialect import Dialect
 
 _MOST_HELD = 10_000
@@ -88,8 +89,8 @@ def import_statements(
         raise ImportFailed(problem)
     require_unchanged(plan)
     rows = ImportedRows(plan, open_source(plan.path, plan.options), rejects, progress)
-    table = name_of_table(plan.table, dialect)
-    names = ", ".join(name_in_sql(str(match.target), dialect) for match in plan.used)
+    table = table_in_sql(plan.table, dialect)
+    names = names_in_sql((str(match.target) for match in plan.used), dialect)
     insert = Statement((f"INSERT INTO {table} ({names})",))
     statements = [ScriptStatement(insert, f"-- {plan.words}", rows=rows)]
     if plan.is_new:
@@ -100,17 +101,10 @@ def import_statements(
 
 def create_statement(plan: ImportPlan, dialect: Dialect) -> str:
     """The statement that makes the table."""
-    lines = []
-    for match in plan.used:
-        name = name_in_sql(str(match.target), dialect)
-        key = " PRIMARY KEY" if match.is_key else ""
-        lines.append(f"  {name} {match.type.name}".rstrip() + key)
-    return f"CREATE TABLE {name_of_table(plan.table, dialect)} (\n" + ",\n".join(lines) + "\n)"
-
-
-def name_of_table(table: TableId, dialect: Dialect) -> str:
-    """A table as SQL names it."""
-    return ".".join(name_in_sql(level, dialect) for level in table)
+    columns = tuple(
+        Column(str(match.target), match.type, key_position=int(match.is_key)) for match in plan.used
+    )
+    return create_table(Table(plan.table, "table", columns), dialect)
 
 
 class ImportedRows:

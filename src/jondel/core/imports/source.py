@@ -74,6 +74,8 @@ class RowSource(Protocol):
     """Their names, none twice."""
     settings: Mapping[str, str]
     """How it is read, in words: its encoding, what separates fields."""
+    sheets: Sequence[str]
+    """The sheets of a workbook; of other files none."""
     number_word: str
     """What the number of a row counts: line, row or record."""
 

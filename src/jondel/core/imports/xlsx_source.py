@@ -26,7 +26,7 @@ class WorkbookSource:
         self.path = path
         self._heading, self._null, self._sheet = options.heading, options.null, options.sheet
         with self._rows() as (rows, names):
-            self.sheets = names
+            self.sheets: Sequence[str] = names
             first = next((row for _, row in rows), None)
             if first is None:
                 raise ImportFailed(f"{path}: the sheet {self._sheet or names[0]} holds no rows")

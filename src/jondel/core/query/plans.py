@@ -14,6 +14,7 @@ from jondel.core.model.schema import Schema
 from jondel.core.model.statements import Statement
 from jondel.core.query.scopes import Source, sources_of
 from jondel.core.sql.completion import name_in_sql
+from jondel.core.sql.create_table import names_in_sql, table_in_sql
 from jondel.core.sql.dialect import Dialect
 from jondel.core.sql.tokens import Token, without_comments
 
@@ -68,8 +69,8 @@ def indexes_for(
         columns = _compared(tokens, source, sources)
         alone = [[column] for column in columns] if len(columns) > 1 else []
         for chosen in [columns, *alone] if columns else []:
-            names = ", ".join(name_in_sql(column, dialect) for column in chosen)
-            table = ".".join(name_in_sql(level, dialect) for level in source.table.id)
+            names = names_in_sql(chosen, dialect)
+            table = table_in_sql(source.table.id, dialect)
             name = name_in_sql("_".join(["by", source.table.name, *chosen])[:60], dialect)
             yield f"CREATE INDEX {name} ON {table}({names})"
 

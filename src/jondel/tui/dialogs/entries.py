@@ -9,7 +9,7 @@ from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Static
 
-from jondel.core.browse.display import grouped, safe_name
+from jondel.core.browse.display import grouped, line, safe_name
 from jondel.core.errors import LabelInvalid
 from jondel.core.model.schema import Table
 from jondel.core.trail.trail import check_label
@@ -122,26 +122,39 @@ class JumpDialog(Dialog[str | None]):
         self.dismiss(entered_text(event).strip())
 
 
-class FileDialog(Dialog[str | None]):
-    """Asks for a file's path; returns it, or None."""
+class LineDialog(Dialog[str | None]):
+    """Asks for one line of text; returns it, or None."""
 
     BINDINGS = [Binding("escape", "dismiss(None)", "close")]
 
-    def __init__(self, title: str, foot: str = "a new file") -> None:
+    def __init__(self, title: str, text: str = "", hint: str = "") -> None:
         super().__init__()
-        self._title = title
-        self._foot = foot
+        self._title, self._text, self._hint = title, text, hint
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog"):
-            yield heading(self._title)
-            yield TextField(id="file", classes="field")
-            keys = f"{self._foot} · Enter accepts it · Escape closes"
-            yield foot(keys)
+            yield heading(line(self._title, 200))
+            yield TextField(self._text, id="line", classes="field")
+            hint = f"{self._hint}\n" if self._hint else ""
+            yield foot(f"{hint}Enter accepts it · Escape closes")
+
+    def answer_of(self, text: str) -> str | None:
+        """What is returned for a text."""
+        return text
 
     def on_input_submitted(self, event: TextField.Submitted) -> None:
         event.stop()
-        self.dismiss(entered_text(event).strip() or None)
+        self.dismiss(self.answer_of(entered_text(event).strip()))
+
+
+class FileDialog(LineDialog):
+    """Asks for a file's path; returns it, or None where there is none."""
+
+    def __init__(self, title: str, hint: str = "a new file") -> None:
+        super().__init__(title, hint=hint)
+
+    def answer_of(self, text: str) -> str | None:
+        return text or None
 
 
 class NoteDialog(Dialog[str | None]):

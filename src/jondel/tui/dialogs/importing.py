@@ -333,7 +333,7 @@ class ImportDialog(Dialog[ImportWish | None]):
                 offers.append((f"separated by {name}", options._replace(delimiter=delimiter)))
             for name, encoding in _ENCODINGS.items():
                 offers.append((f"encoding {name}", options._replace(encoding=encoding)))
-        for sheet in getattr(source, "sheets", ()):
+        for sheet in source.sheets:
             offers.append((f"sheet {sheet}", options._replace(sheet=sheet)))
         if options.null is not None:
             offers.append(("nothing but what is empty is NULL", options._replace(null=None)))

@@ -19,32 +19,11 @@ from jondel.core.model.schema import Column, ForeignKey, Schema, Table
 from jondel.core.sql.create_table import create_table
 from jondel.core.sql.dialect import Dialect
 from jondel.tui.dialogs.choice import ChoiceDialog
+from jondel.tui.dialogs.entries import LineDialog
 from jondel.tui.frame.dialog import Dialog, foot, heading, problem_line
 from jondel.tui.widgets.cell_text import fitted_text
-from jondel.tui.widgets.text_fields import TextField, entered_text
 
 _NAME_CELLS, _TYPE_CELLS = 20, 18
-
-
-class WordsDialog(Dialog[str | None]):
-    """Asks for a name, or what else is one line; returns it, or None."""
-
-    BINDINGS = [Binding("escape", "dismiss(None)", "close")]
-
-    def __init__(self, title: str, text: str, hint: str = "") -> None:
-        super().__init__()
-        self._title, self._text, self._hint = title, text, hint
-
-    def compose(self) -> ComposeResult:
-        with Vertical(classes="dialog"):
-            yield heading(line(self._title, 46))
-            yield TextField(self._text, id="words", classes="field")
-            hint = f"{self._hint}\n" if self._hint else ""
-            yield foot(f"{hint}Enter takes it · Escape closes")
-
-    def on_input_submitted(self, event: TextField.Submitted) -> None:
-        event.stop()
-        self.dismiss(entered_text(event).strip())
 
 
 class NewColumns(OptionList):
@@ -151,7 +130,7 @@ class NewTableDialog(Dialog[str | None]):
         self._show(self._place)
 
     async def _asked(self, title: str, text: str, hint: str = "") -> str | None:
-        return await self.app.push_screen_wait(WordsDialog(title, text, hint))
+        return await self.app.push_screen_wait(LineDialog(title, text, hint))
 
     @work(exclusive=True)
     async def action_change_name(self) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
-from typing import NamedTuple
 
 from rich.style import Style
 from rich.text import Text
@@ -27,12 +26,6 @@ from jondel.tui.frame.dialog import Dialog, field_heading, foot, heading, proble
 Gather = Callable[[frozenset[Link]], Awaitable[RecordSet]]
 
 
-class RecordSetWish(NamedTuple):
-    """The records as they are to be written."""
-
-    found: RecordSet
-
-
 class ChildList(OptionList):
     """Links by which records point at those of the set, one a line."""
 
@@ -43,7 +36,7 @@ class ChildList(OptionList):
     ]
 
 
-class RecordSetDialog(Dialog[RecordSetWish | None]):
+class RecordSetDialog(Dialog[RecordSet | None]):
     """Changes what comes along with a record; returns the records, or None."""
 
     BINDINGS = [
@@ -155,4 +148,4 @@ class RecordSetDialog(Dialog[RecordSetWish | None]):
     def action_take(self) -> None:
         """Take them as they are shown."""
         found = renumbered(self._found) if self._renumbers else self._found
-        self.dismiss(RecordSetWish(masked(found, self._masks)))
+        self.dismiss(masked(found, self._masks))

@@ -34,7 +34,8 @@ class _Offer(NamedTuple):
     words: str
     stem: str
     """How the name of the file begins."""
-    write: _Write
+    write: _Write | None = None
+    """None where it is chosen first what of it is written."""
     what: str = "row"
     choices: Sequence[Table] = ()
     """Tables of which some are chosen first."""
@@ -87,8 +88,10 @@ class Exporting(Feature):
             offer = offer._replace(write=write)
         if not await self._may_be_written(path):
             return
+        assert offer.write is not None, "what is written is known by now"
         # The keys are free again while it is written.
-        work = partial(self._write, offer, path, wish.form, wish.with_table)
+        write = partial(offer.write, path, wish.form, wish.with_table)
+        work = partial(self._write, write, offer.what, path)
         self.desk.start(work, "export", beside=True)
 
     async def _set_of(self, shown: ShownRecord) -> _Write | None:
@@ -105,14 +108,14 @@ class Exporting(Feature):
         with desk.busy("gathering records"):
             first = await gather(frozenset())
         title = f"{shown.table.title} {record_words(record)}, with all that it needs"
-        wish = await desk.ask(RecordSetDialog(title, shown.table.id, first, gather))
-        if wish is None:
+        found = await desk.ask(RecordSetDialog(title, shown.table.id, first, gather))
+        if found is None:
             return None
 
         async def write(
             path: Path, form: RowForm, with_table: bool, progress: Callable[[int], None]
         ) -> Exported:
-            return await desk.workspace.exporting.write_set(wish.found, path, form)
+            return await desk.workspace.exporting.write_set(found, path, form)
 
         return write
 
@@ -138,27 +141,29 @@ class Exporting(Feature):
 
         return Project(self.desk.workspace.location).root / Path(text).expanduser()
 
-    async def _write(self, offer: _Offer, path: Path, form: RowForm, with_table: bool) -> None:
+    async def _write(
+        self, write: Callable[[Callable[[int], None]], Awaitable[Exported]], what: str, path: Path
+    ) -> None:
         desk, going_on = self.desk, True
 
         def say(count: int) -> None:
             if going_on:
-                desk.say(f"exporting: {grouped(count)} {offer.what}s; Escape stops it")
+                desk.say(f"exporting: {grouped(count)} {what}s; Escape stops it")
 
         try:
             with desk.busy("exporting"):
-                done = await offer.write(path, form, with_table, now_and_then(say))
+                done = await write(now_and_then(say))
         except asyncio.CancelledError:
             if desk.app_is_here:
                 desk.say(f"the export was stopped; {self._shown(path)} is as it was")
             raise
         finally:
             going_on = False
-        count = f"{grouped(done.rows)} {offer.what}{'' if done.rows == 1 else 's'}"
+        count = f"{grouped(done.rows)} {what}{'' if done.rows == 1 else 's'}"
         files = f"{len(done.paths)} files in " if len(done.paths) > 1 else ""
         where = f"{files}{self._shown(path)}"
         drafts = desk.workspace.drafts_if_used
-        drafted = drafts is not None and len(drafts.draft) and offer.what == "row"
+        drafted = drafts is not None and len(drafts.draft) and what == "row"
         notes = "".join(f"; {note}" for note in done.notes)
         notes += "; what is in the draft is not in it" if drafted else ""
         desk.say(f"{count} in {where}{notes}")
@@ -210,8 +215,7 @@ class Exporting(Feature):
         if isinstance(shown, ShownRecord) and shown.is_row and not isinstance(moment, AtResult):
             name = record_words(LinkedRecord(shown.table, shown.position, shown.row))
             words = f"the record {line(name, 30)} with all that it needs …"
-            write = partial(self._tables, moment, [])
-            offers.append(_Offer(words, f"{stem}-record", write, "record", record=shown))
+            offers.append(_Offer(words, f"{stem}-record", what="record", record=shown))
         return offers
 
     def _entry_offer(self) -> list[_Offer]:
@@ -248,9 +252,8 @@ class Exporting(Feature):
             words = f"the table {line(table.title, 40)}: all rows, all columns"
             offers.append(_Offer(words, file_stem(table), partial(self._tables, moment, whole)))
         if len(tables) > 1:
-            write = partial(self._tables, moment, [])
             words = f"several of the {len(tables)} tables …"
-            offers.append(_Offer(words, "tables", write, choices=tables))
+            offers.append(_Offer(words, "tables", choices=tables))
         return offers
 
     def _changes_offers(self) -> list[_Offer]:
