@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Sequence
-from contextlib import aclosing, suppress
+from collections.abc import Awaitable, Callable, Iterator, Sequence
+from contextlib import aclosing, contextmanager, suppress
 from functools import partial
 
 from textual import events
@@ -11,10 +11,10 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.widget import Widget
 
-from jondel.core.browse.display import grouped, line
+from jondel.core.browse.display import grouped
 from jondel.core.errors import JondelError, StatementRefused, TargetError, WouldWrite
 from jondel.core.model.values import StoredValue
-from jondel.core.query.files import ScriptFile, changed_outside
+from jondel.core.query.files import ScriptFile
 from jondel.core.query.results import FIRST_LIMIT, RESULT
 from jondel.core.query.scripts import Script, script_of
 from jondel.core.query.tape import Entry
@@ -25,7 +25,7 @@ from jondel.tui.frame.moment_state import MomentState
 from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import AtRow, Place
 from jondel.tui.frame.view import Arrival, NothingShown, Shown, ShownRecord, View
-from jondel.tui.services.moments import NOW, AtStep, Moment, origin_of
+from jondel.tui.services.moments import NOW, Moment, origin_of
 from jondel.tui.services.query import (
     MovedOn,
     QueryService,
@@ -35,6 +35,7 @@ from jondel.tui.services.query import (
 from jondel.tui.views.query.box import StatementBox
 from jondel.tui.views.query.entry_block import EntryBlock
 from jondel.tui.views.query.outcome_words import records_words
+from jondel.tui.views.query.state_words import QueryState, state_parts, title_parts
 from jondel.tui.views.query.tape_list import FIRST_ENTRIES, TapeList
 from jondel.tui.views.query.ways_band import WaysBand
 from jondel.tui.views.records.table_rows import TableRows
@@ -156,31 +157,21 @@ class QueryView(View):
     # What is said around
 
     def _show_state(self) -> None:
-        moment = self.moment
-        asked = f"s{moment.number}" if isinstance(moment, AtStep) else "now"
-        title = [(" tape", "strong"), (f"  asks {asked}", "dim")]
-        count = f"{len(self.blocks)} entries " if len(self.blocks) != 1 else "1 entry "
-        right = [(count if self.blocks else "", "dim")]
-        if self.file is not None:
-            edited = " edited" if self.box.entered != self.file.text else ""
-            outside = " changed outside" if changed_outside(self.file) else ""
-            right.insert(0, (f" {line(self.file.path.name, 40)}{edited}{outside}  ", "draft"))
-        self._title.show(title, right)
-        if self._doing:
-            self._state.show([(f" {self._doing} ", "flag")], [("Escape stops it ", "dim")])
-            return
-        if self._rehearsal is not None and not self._rehearsal.failed:
-            self._state.show(
-                [(" nothing is written yet ", "draft"), (" Ctrl+S writes it", "strong"),
-                 (f"  anything else leaves it at that{self._foreign_keys}", "dim")]
-            )  # fmt: skip
-            return
-        writing = "what writes is tried out first" if self.rehearses else "what writes is written"
-        if self._desk.workspace.writing.read_only:
-            writing = "read-only: what writes is only tried out"
-        writing += self._foreign_keys
-        there = "Esc to the tape " if self.box.has_focus else "Esc to the box "
-        self._state.show([(" Ctrl+G runs it", "plain"), (f" · {writing}", "dim")], [(there, "dim")])
+        rehearsal = self._rehearsal
+        state = QueryState(
+            self.moment,
+            len(self.blocks),
+            self.file,
+            self.box.entered,
+            in_box=self.box.has_focus,
+            doing=self._doing,
+            tried_out=rehearsal is not None and not rehearsal.failed,
+            rehearses=self.rehearses,
+            read_only=self._desk.workspace.writing.read_only,
+            foreign_keys=self._foreign_keys,
+        )
+        self._title.show(*title_parts(state))
+        self._state.show(*state_parts(state))
 
     def show_draft(self) -> None:
         self._show_state()
@@ -392,8 +383,14 @@ class QueryView(View):
         except TargetError as error:
             self._desk.say_problem(error)
 
-    def _being_run(self, words: str) -> _BeingRun:
-        return _BeingRun(self, words)
+    @contextmanager
+    def _being_run(self, words: str) -> Iterator[None]:
+        """Say that something is being run, for as long as it is."""
+        self.say_running(words)
+        try:
+            yield
+        finally:
+            self.say_running("")
 
     def say_running(self, words: str) -> None:
         """What is being run now; empty for nothing."""
@@ -553,16 +550,3 @@ class QueryView(View):
         """Whether what writes is tried out first."""
         self.rehearses = not self.rehearses
         self._show_state()
-
-
-class _BeingRun:
-    """Says that something is being run, for as long as it is."""
-
-    def __init__(self, view: QueryView, words: str) -> None:
-        self._view, self._words = view, words
-
-    def __enter__(self) -> None:
-        self._view.say_running(self._words)
-
-    def __exit__(self, *_: object) -> None:
-        self._view.say_running("")
