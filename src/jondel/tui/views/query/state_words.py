@@ -44,7 +44,7 @@ def state_parts(state: QueryState) -> tuple[Parts, Parts]:
     if state.doing:
         return [(f" {state.doing} ", "flag")], [("Escape stops it ", "dim")]
     if state.tried_out:
-        rest = f"  anything else leaves it at that{state.foreign_keys}"
+        rest = f"  or leave it{state.foreign_keys}"
         left = [(" nothing is written yet ", "draft"), (" Ctrl+S writes it", "strong")]
         return [*left, (rest, "dim")], []
     writing = "what writes is tried out first" if state.rehearses else "what writes is written"
