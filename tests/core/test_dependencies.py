@@ -43,7 +43,13 @@ _CORE_MAY_IMPORT = {
     "imports": {
         *("model", "errors", "engines", "browse", "files", "sql", "formats", "query"),
     },
-    "verify": {"model", "errors", "engines", "diff", "snapshots", "trail"},
+    "verify": {
+        *("model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"),
+    },
+    "reports": {
+        *("model", "errors", "browse", "diff", "files", "formats", "snapshots", "trail", "verify"),
+        *("engines", "findings"),
+    },
     "formats": {
         *("model", "errors", "engines", "browse", "diff", "snapshots", "trail", "files", "sql"),
     },

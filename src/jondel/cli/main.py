@@ -21,7 +21,18 @@ _PASSWORDS_ASKED = 2
 _OUTPUT_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EBADF, errno.EFBIG)
 COMMANDS = frozenset(
     (
-        *("open", "demo", "find", "snapshot", "trail", "record", "watch", "diff", "compare"),
+        *(
+            "open",
+            "demo",
+            "find",
+            "snapshot",
+            "trail",
+            "record",
+            "watch",
+            "diff",
+            "compare",
+            "verify",
+        ),
         *(
             "restore",
             "take-back",

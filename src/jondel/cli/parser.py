@@ -97,7 +97,7 @@ def _showing_of(given: dict[str, Any]) -> Showing:
     return showing._replace(form="json") if showing.as_json else showing
 
 
-_FILES = frozenset({"target", "one", "other", "folder", "word", "words", "command"})
+_FILES = frozenset({"target", "one", "other", "folder", "word", "words", "command", "file"})
 """Arguments that may be any bytes, as the names of files are."""
 
 
@@ -272,6 +272,26 @@ def _add_restoring(command: Add) -> None:
     as_json(added)
 
 
+def _add_verifying(command: Add) -> None:
+    added = command(
+        "verify",
+        "verifying:verify",
+        "run the project's actions and check what each writes; exits with 3 where that is not "
+        "what is expected",
+    )
+    added.add_argument(
+        "file", metavar="jondel.toml", nargs="?", help="the project's file; found from here up"
+    )
+    added.add_argument("--database", metavar="TARGET", help="instead of the one the file says")
+    repeated(added, "--only", "NAME", "only this action; may be repeated")
+    added.add_argument("--junit", metavar="FILE", help="also write JUnit XML, for a CI server")
+    added.add_argument("--report", metavar="FILE", help="also write a report: .html, .md or .json")
+    added.add_argument(
+        "--accept", action="store_true", help="from now on expect what is seen this time"
+    )
+    as_json(added)
+
+
 def _add_connecting(command: Add) -> None:
     added = command(
         "test",
@@ -320,6 +340,7 @@ _GROUPS: dict[Callable[[Add], None], tuple[str, ...]] = {
     _add_comparing: ("diff", "compare"),
     _add_restoring: ("restore", "take-back"),
     add_data_commands: ("query", "import", "export", "check-sql", "history"),
+    _add_verifying: ("verify",),
     _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }

@@ -33,6 +33,7 @@
     ├── ExportFailed                rows cannot be written out
     │   └── SeveralResults          a format holds but one result
     ├── ImportFailed                a file cannot be read as rows
+    ├── ProjectInvalid              the project's file says something that cannot be understood
     └── ActionFailed                an app action could not be run or was refused by the app
 
 Messages are one line, lower case, without a full stop; they name the object and say what to do.
@@ -221,6 +222,10 @@ class SeveralResults(ExportFailed):
 
 class ImportFailed(JondelError):
     """A file cannot be read as rows, or not to its end; nothing of it was written."""
+
+
+class ProjectInvalid(JondelError):
+    """The project's file cannot be understood; the message says the line and the key."""
 
 
 class ActionFailed(JondelError):

@@ -10,7 +10,7 @@ from importlib import resources
 from pathlib import Path
 
 from jondel.core.errors import JondelError
-from jondel.core.verify.actions import Action
+from jondel.core.verify.actions import Action, Request
 
 _PROGRAM = [sys.executable, "-m", "jondel.demo.harbour_desk"]
 _STOP_SECONDS = 5
@@ -68,7 +68,9 @@ def harbour_desk(database: str | Path, clock: str | None = None) -> Iterator[lis
         if not port.isdigit():
             raise DemoUnavailable(f"{database}: Harbour Desk did not start on it")
         address = f"http://127.0.0.1:{port}/actions"
-        yield [Action(label, f"{address}/{name}") for name, label in _ACTIONS.items()]
+        yield [
+            Action(label, Request("POST", f"{address}/{name}")) for name, label in _ACTIONS.items()
+        ]
     finally:
         app.stdin.close()
         try:

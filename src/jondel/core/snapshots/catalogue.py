@@ -25,7 +25,7 @@ TriggerKind: TypeAlias = Literal[
     "by hand", "command", "action", "watch", "restore", "draft", "query"
 ]
 
-_FORMAT = 4
+_FORMAT = 5
 _BUSY_TIMEOUT_MS = 10_000
 _SCHEMA = """
 CREATE TABLE database(
@@ -66,6 +66,40 @@ CREATE TABLE step_summary(
     PRIMARY KEY (database_id, number)
 ) STRICT;
 """
+_RUNS_SCHEMA = """
+CREATE TABLE action_run(
+    id INTEGER PRIMARY KEY,
+    database_id INTEGER NOT NULL REFERENCES database(id),
+    number INTEGER,
+    action TEXT NOT NULL,
+    began_at TEXT NOT NULL,
+    ended_at TEXT NOT NULL,
+    seconds REAL NOT NULL,
+    status INTEGER,
+    said TEXT NOT NULL,
+    output TEXT NOT NULL,
+    failure TEXT NOT NULL,
+    verdict TEXT NOT NULL
+) STRICT;
+CREATE INDEX action_run_by_database ON action_run(database_id, id);
+CREATE TABLE step_commits(
+    database_id INTEGER NOT NULL REFERENCES database(id),
+    number INTEGER NOT NULL,
+    transactions INTEGER,
+    exact INTEGER NOT NULL,
+    detail TEXT NOT NULL,
+    PRIMARY KEY (database_id, number)
+) STRICT;
+CREATE TABLE step_commit_image(
+    database_id INTEGER NOT NULL REFERENCES database(id),
+    number INTEGER NOT NULL,
+    place INTEGER NOT NULL,
+    image TEXT NOT NULL,
+    PRIMARY KEY (database_id, number, place)
+) STRICT;
+"""
+"""What is known of steps beside their changes: the actions that made them, their transactions."""
+_SCHEMA += _RUNS_SCHEMA
 
 _MIGRATIONS = {
     1: """
@@ -87,6 +121,7 @@ ALTER TABLE database ADD COLUMN inode INTEGER;
 UPDATE table_summary SET table_name = '"' || replace(table_name, '"', '""') || '"'
 WHERE instr(table_name, '.') OR instr(table_name, '"') OR table_name = '';
 """,
+    4: _RUNS_SCHEMA,
 }
 """What makes the next format of each."""
 _OF_LOCATION = "(SELECT id FROM database WHERE location = ?)"
@@ -168,6 +203,28 @@ class Catalogue:
             self._open()
         assert self._opened_connection is not None
         return self._opened_connection
+
+    def read(self, sql: str, *values: str | int) -> list[tuple[Any, ...]]:
+        """What a statement returns, the location being ``?1``; nothing without a catalogue.
+
+        Raises:
+            StoreUnavailable: the catalogue cannot be used.
+        """
+        with self._translated():
+            return self._rows(sql, self._location, *values)
+
+    @contextmanager
+    def writing(self) -> Iterator[tuple[apsw.Connection, int]]:
+        """A transaction in the catalogue, and the number of the database in it.
+
+        Raises:
+            StoreUnavailable: the catalogue cannot be written to, or the database is not in it.
+        """
+        with self._translated(), self._writing():
+            of = self._connection.execute(f"SELECT {_OF_LOCATION}", (self._location,)).get
+            if of is None:
+                raise StoreUnavailable(f"nothing is recorded of {self._location}")
+            yield self._connection, of
 
     def _rows(self, sql: str, *values: str | int) -> list[tuple[Any, ...]]:
         """What a statement returns; nothing where there is no catalogue yet."""
@@ -359,11 +416,26 @@ class Catalogue:
                 ("snapshot", set(numbers)),
                 ("table_summary", ends | set(numbers)),
                 ("step_summary", ends | set(numbers)),
+                ("step_commits", ends | set(numbers)),
+                ("step_commit_image", ends | set(numbers)),
             ):
                 self._connection.executemany(
                     f"DELETE FROM {table} WHERE number = ? AND database_id = ?",
                     [(number, of) for number in gone],
                 )
+            self._connection.executemany(
+                "UPDATE action_run SET number = NULL, output = '' "
+                "WHERE number = ? AND database_id = ?",
+                [(number, of) for number in numbers],
+            )
+
+    def images(self) -> set[str]:
+        """The images that are needed: those of the snapshots, and of the states between commits."""
+        between = self.read(
+            "SELECT image FROM step_commit_image JOIN database ON id = database_id "
+            "WHERE location = ?1"
+        )
+        return {snapshot.image for snapshot in self.snapshots()} | {image for (image,) in between}
 
     def shelf_name(self) -> str:
         """The name of the folder that the database's pages are kept in.

@@ -145,9 +145,7 @@ class Store:
     def clear_up(self, location: str, *, thorough: bool = False) -> None:
         """Remove what no snapshot of the database needs any more."""
         with closing(self.catalogue(location)) as catalogue, closing(self.shelf(location)) as shelf:
-            shelf.keep_only(
-                lambda: {snapshot.image for snapshot in catalogue.snapshots()}, thorough=thorough
-            )
+            shelf.keep_only(catalogue.images, thorough=thorough)
             old = {s.image for s in catalogue.snapshots() if is_old_image(s.image)}
             keep_only_old_images(self.shelf_folder(location), old)
 
@@ -187,7 +185,7 @@ class Store:
         for location in {location for location, _ in dispensable}:
             ranks = {s.image: at for at, (of, s) in enumerate(dispensable) if of == location}
             with closing(self.catalogue(location)) as catalogue:
-                others = {s.image for s in catalogue.snapshots()} - ranks.keys()
+                others = catalogue.images() - ranks.keys()
             with closing(self.shelf(location)) as shelf:
                 sizes, unneeded = shelf.freed_by(ranks, others)
             excess -= unneeded

@@ -34,7 +34,11 @@ _SIGNS_OF_A_PROJECT = (".git", ".hg", ".svn")
 class Project:
     """The project of the database at a location."""
 
-    def __init__(self, location: str, home: Path | None = None) -> None:
+    def __init__(
+        self, location: str, home: Path | None = None, *, file: Path | None = None
+    ) -> None:
+        """``file`` is the project's file where somebody has said which that is."""
+        self._given = file
         # A server's database belongs to the project that one is in.
         self._folder = Path.cwd() if is_on_server(location) else Path(location).parent
         digest = hashlib.sha256(location.encode("utf-8", "surrogateescape")).hexdigest()[:16]
@@ -45,6 +49,8 @@ class Project:
     @property
     def file(self) -> Path:
         """The file that holds what is kept, or the one to be made for it."""
+        if self._given is not None:
+            return self._given
         for folder in self._folders():
             if (folder / FILE_NAME).is_file():
                 return folder / FILE_NAME
@@ -58,6 +64,8 @@ class Project:
     @property
     def root(self) -> Path:
         """The folder that the project is in, whether or not it has a file."""
+        if self._given is not None:
+            return self._given.parent
         with_file = (f for f in self._folders() if (f / FILE_NAME).is_file())
         return next(with_file, self._begin)
 
@@ -124,7 +132,7 @@ class Project:
             table = document.setdefault("query", tomlkit.table())
             table["foreign_keys"] = "on" if enforced else "off"
 
-        return self._rewrite(rewrite)
+        return self.rewrite(rewrite)
 
     def change_noise_rules(self, change: Callable[[NoiseRules], NoiseRules]) -> Path:
         """Change the rules as they are in the file now, and leave everything else in it as it is.
@@ -147,7 +155,7 @@ class Project:
                 elif kind in table:
                     del table[kind]
 
-        return self._rewrite(rewrite)
+        return self.rewrite(rewrite)
 
     def link_decisions(self) -> LinkDecisions:
         """What was decided of links between tables.
@@ -184,7 +192,7 @@ class Project:
             elif "links" in document:
                 del document["links"]
 
-        return self._rewrite(rewrite)
+        return self.rewrite(rewrite)
 
     def stamp(self) -> tuple[str, int, int]:
         """Differs once the file was changed, by whomever."""
@@ -195,7 +203,12 @@ class Project:
             return str(path), 0, 0
         return str(path), info.st_mtime_ns, info.st_size
 
-    def _rewrite(self, change: Callable[[tomlkit.TOMLDocument], None]) -> Path:
+    def rewrite(self, change: Callable[[tomlkit.TOMLDocument], None]) -> Path:
+        """Change the file as it is now; whatever is not changed keeps its words and its order.
+
+        Raises:
+            RuleInvalid: it cannot be read or written.
+        """
         import tomlkit
 
         path = self.file

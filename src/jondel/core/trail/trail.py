@@ -20,6 +20,7 @@ from jondel.core.errors import (
     StoreUnavailable,
 )
 from jondel.core.model.changes import Changes, ChangeSummary
+from jondel.core.snapshots.action_runs import ActionRuns
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.snapshots.old_images import is_old_image, open_old_image
 from jondel.core.snapshots.states import open_state
@@ -215,6 +216,11 @@ class Trail:
         return gone, self._store.over_budget
 
     # Tending them
+
+    @property
+    def runs(self) -> ActionRuns:
+        """The runs of the app's actions."""
+        return ActionRuns(self._catalogue)
 
     def require_free(self, label: str) -> None:
         """Raise ``LabelTaken`` if a snapshot has the label."""

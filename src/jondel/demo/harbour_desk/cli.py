@@ -32,9 +32,9 @@ def main() -> None:
     if given.command == "init":
         _init(given.database)
     elif given.command == "serve":
-        _serve(given.database, given.clock, given.port, given.tied)
+        _serve(given.database, given.clock, given.port, given.tied, given.mended)
     else:
-        _act(given.command, given.database, given.clock)
+        _act(given.command, given.database, given.clock, given.mended)
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -59,6 +59,9 @@ def _parser() -> argparse.ArgumentParser:
         added.add_argument(
             "--clock", type=datetime.fromisoformat, help="stop the clock at this time (ISO)"
         )
+        added.add_argument(
+            "--mended", action="store_true", help="without the faults that are there to be found"
+        )
     return parser
 
 
@@ -75,9 +78,11 @@ def _init(database: str | None) -> None:
         _stop(f"{where} cannot be made: {error}")
 
 
-def _serve(database: str | None, clock: datetime | None, port: int, tied: bool) -> None:
+def _serve(
+    database: str | None, clock: datetime | None, port: int, tied: bool, mended: bool
+) -> None:
     with closing(open_harbour(_existing(database))) as harbour:
-        server = make_server(Desk(harbour, _clock(clock)), port)
+        server = make_server(Desk(harbour, _clock(clock), mended=mended), port)
         print(server.server_port, flush=True)  # noqa: T201 (whoever started it reads this)
         if tied:
             stop_at_end_of(sys.stdin.buffer, server)
@@ -89,11 +94,11 @@ def _serve(database: str | None, clock: datetime | None, port: int, tied: bool) 
             server.server_close()
 
 
-def _act(name: str, database: str | None, clock: datetime | None) -> None:
+def _act(name: str, database: str | None, clock: datetime | None, mended: bool) -> None:
     where = _existing(database)
     try:
         with closing(open_harbour(where)) as harbour:
-            sys.stdout.write(f"{Desk(harbour, _clock(clock)).run(name)}\n")
+            sys.stdout.write(f"{Desk(harbour, _clock(clock), mended=mended).run(name)}\n")
     except Refused as refusal:
         _stop(str(refusal))
     except Exception as error:

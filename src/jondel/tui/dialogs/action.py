@@ -28,7 +28,7 @@ class ActionDialog(Dialog[Action | None]):
         with Vertical(classes="dialog"):
             yield heading("Run one of the app's actions")
             yield OptionList(
-                *(Option(Text(action.label)) for action in self._actions),
+                *(Option(Text(action.name)) for action in self._actions),
                 id="actions",
                 markup=False,
             )

@@ -30,7 +30,7 @@ class Actions(Feature):
         action = await self.desk.ask(ActionDialog(self.desk.workspace.actions))
         if action is not None:
             answer = await self.desk.workspace.act(action)
-            self.desk.say(f"{action.label}: {answer}")
+            self.desk.say(f"{action.name}: {answer}")
 
 
 def _refusal(situation: Situation) -> str:

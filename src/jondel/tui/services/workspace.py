@@ -6,6 +6,7 @@ writing), and one that talks to the app.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING
@@ -14,7 +15,7 @@ from jondel.core.browse.desk_layout import DeskLayoutFile
 from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import location_of, open_database, other_host
-from jondel.core.errors import StoreUnavailable
+from jondel.core.errors import ActionFailed, StoreUnavailable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.trail.project import Project
@@ -29,7 +30,7 @@ from jondel.tui.services.writing import Writing
 
 if TYPE_CHECKING:
     from jondel.core.browse.sheet_states import SheetStates
-    from jondel.core.verify.actions import Action
+    from jondel.core.verify.actions import Action, Outcome
     from jondel.tui.services.drafts import DraftService
     from jondel.tui.services.exporting import ExportService
     from jondel.tui.services.links import LinkService
@@ -190,6 +191,14 @@ class Workspace:
 
     async def act(self, action: Action) -> str:
         """Run one of the app's actions; returns what it says. Raises ``JondelError``."""
-        answer = await self._app.run(lambda _: action.run())
-        self.trail.actions_done.append(action.label)
-        return answer
+        outcome = await self._app.run(lambda _: self._run_action(action))
+        if not outcome.ok:
+            raise ActionFailed(f"{action.name}: {outcome.failure}")
+        self.trail.actions_done.append(action.name)
+        return outcome.said
+
+    def _run_action(self, action: Action) -> Outcome:
+        from jondel.core.verify.action_run import ActionRunner
+
+        with ActionRunner(Project(self.location).root, os.environ) as runner:
+            return runner.run(action, self.target, {})

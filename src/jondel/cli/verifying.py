@@ -1,0 +1,191 @@
+"""The command that runs a project's actions and checks what they write."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+
+from jondel.cli.making_room import make_room
+from jondel.cli.output import counted, say, tell, whole_document
+from jondel.cli.target import Target, opened
+from jondel.core.errors import Cancelled, JondelError, ProjectInvalid, TargetNotFound
+from jondel.core.files.json_values import dumped
+from jondel.core.files.replacement import replace_text
+from jondel.core.reports.verdict_text import result_lines
+from jondel.core.trail.project import FILE_NAME, Project
+from jondel.core.verify.actions import Action
+from jondel.core.verify.plan_file import Plan, PlanFile, plan_in
+from jondel.core.verify.recording import Place
+from jondel.core.verify.run import ActionResult, PlanRun, Surroundings, accepted
+
+NOT_MET = 3
+"""The exit status where an expectation is not met, or an action failed."""
+
+
+def verify(
+    file: str | None,
+    database: str | None,
+    only: Sequence[str],
+    junit: str | None,
+    report: str | None,
+    accept: bool,
+    as_json: bool,
+) -> int:
+    """Run a project's actions and check what each wrote; returns the exit status."""
+    path = _plan_path(file)
+    plan = plan_in(path)
+    actions = _wanted(plan, only)
+    words = database or _database_of(plan)
+    form = _report_form(report)
+    with opened(words, may_be_missing=False) as given:
+        project = Project(given.location, file=path)
+        around = Surroundings.of(project, os.environ, _ask if sys.stdin.isatty() else None)
+        place = Place(given.trail, given.database, words)
+        results: list[ActionResult] = []
+        for result in PlanRun(plan, place, around).results(actions):
+            results.append(result)
+            if not as_json:
+                for line in result_lines(result):
+                    tell(line)
+        if accept:
+            _accept(given, project, results)
+        make_room(given.trail)
+        if as_json:
+            from jondel.core.reports.verify_json import run_json
+
+            with whole_document() as out:
+                out.write(dumped(run_json(results)) + "\n")
+        if junit:
+            from jondel.core.reports.junit import junit_xml
+
+            _write(junit, junit_xml(results))
+        if report and form:
+            _write_report(report, form, given, results)
+    return _closing(results, words, as_json=as_json, accept=accept)
+
+
+def _closing(results: Sequence[ActionResult], words: str, *, as_json: bool, accept: bool) -> int:
+    """Say how it went, and where to look; returns the exit status."""
+    failed = [result for result in results if result.met is False]
+    met, without = (sum(r.met is value for r in results) for value in (True, None))
+    if not as_json:
+        parts = [f"{met} met"]
+        parts += [f"{len(failed)} not met"] if failed else []
+        parts += [f"{without} without an expectation"] if without else []
+        tell(f"{counted(len(results), 'run')}: {', '.join(parts)}")
+    if without and not accept:
+        say("`jondel verify --accept` makes expectations of what was seen")
+    for target in dict.fromkeys(result.target for result in failed):
+        steps = [r.step.after.id for r in failed if r.target == target and r.step is not None]
+        if steps:
+            shown = words if target == _location(words) else target
+            say(f"look at {', '.join(steps)}: jondel {shown}")
+    if accept:
+        return 1 if any(result.failure for result in results) else 0
+    return NOT_MET if failed else 0
+
+
+def _location(words: str) -> str:
+    from jondel.core.engines.registry import location_of
+
+    return location_of(words)
+
+
+def _plan_path(file: str | None) -> Path:
+    if file is not None:
+        path = Path(file)
+        path = path / FILE_NAME if path.is_dir() else path
+        if not path.is_file():
+            raise TargetNotFound(f"{path}: there is no such file; name the project's {FILE_NAME}")
+        return path.absolute()
+    here = Path.cwd()
+    for folder in (here, *here.parents):
+        if (folder / FILE_NAME).is_file():
+            return folder / FILE_NAME
+    raise TargetNotFound(
+        f"there is no {FILE_NAME} here or in a folder above; make one with [[actions]] in it "
+        "(docs/verify.md says how), or record an expectation: "
+        "`jondel record TARGET --expect NAME -- COMMAND`"
+    )
+
+
+def _database_of(plan: Plan) -> str:
+    if not plan.database:
+        raise ProjectInvalid(
+            f'{plan.path}: says of no database; write [verify] and database = "app.db" under it, '
+            "or give --database"
+        )
+    if "://" in plan.database:
+        return plan.database
+    return str(plan.path.parent / Path(plan.database).expanduser())
+
+
+def _wanted(plan: Plan, only: Sequence[str]) -> list[Action]:
+    if not plan.actions:
+        raise ProjectInvalid(f"{plan.path}: has no actions; write some under [[actions]]")
+    for name in only:
+        if plan.action(name) is None:
+            import difflib
+
+            names = [action.name for action in plan.actions]
+            near = difflib.get_close_matches(name, names, 1, 0.4)
+            hint = f"did you mean {near[0]!r}?" if near else f"there are: {', '.join(names)}"
+            raise ProjectInvalid(f"{plan.path}: there is no action {name!r}; {hint}")
+    return [action for action in plan.actions if not only or action.name in only]
+
+
+def _ask(instruction: str) -> None:
+    """Have whoever sits there do something, and wait until that is done."""
+    say(f"by hand: {instruction} — then press Enter (Ctrl+D stops)")
+    if not sys.stdin.readline():
+        raise Cancelled("stopped")
+
+
+def _accept(given: Target, project: Project, results: Sequence[ActionResult]) -> None:
+    """Write down what was seen as what is expected from now on."""
+    file = PlanFile(project)
+    names = dict.fromkeys(result.action.name for result in results)
+    for name in names:
+        runs = [result for result in results if result.action.name == name]
+        of_copies = [run for run in runs if run.target != given.location]
+        if of_copies:
+            say(f"{name}: what it writes to a copy is not accepted; run it without copy once")
+            continue
+        made = accepted(given.trail, project, runs)
+        if made is None:
+            say(f"{name}: it failed, so nothing is accepted")
+            continue
+        path = file.keep_expectation(made.expectation)
+        say(f"{name}: accepted, in {path}")
+        for words in made.restless:
+            say(f"{name}: {words}")
+
+
+def _report_form(report: str | None) -> str | None:
+    if report is None:
+        return None
+    form = {".html": "html", ".htm": "html", ".md": "markdown", ".json": "json"}.get(
+        Path(report).suffix.lower()
+    )
+    if form is None:
+        raise JondelError(f"{report}: name it .html, .md or .json, for what it is to be")
+    return form
+
+
+def _write_report(path: str, form: str, given: Target, results: Sequence[ActionResult]) -> None:
+    from jondel.core.reports.verify_report import verify_report
+
+    _write(path, verify_report(form, given.name, results))
+
+
+def _write(path: str, text: str) -> None:
+    """Write a file whole or not at all."""
+    try:
+        with suppress(FileExistsError):
+            Path(path).absolute().parent.mkdir(parents=True, exist_ok=True)
+        replace_text(Path(path).absolute(), text, mode=0o666)
+    except OSError as error:
+        raise JondelError(f"{path}: cannot be written ({error.strerror})") from error

@@ -1,0 +1,1 @@
+"""Steps, ranges of them and verify runs as pages, documents and charts."""
