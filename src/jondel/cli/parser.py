@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from jondel.cli.showing import Showing
 
 _USUAL_COLUMNS = 80
-_TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete", "export", "adopt")
+_TRAIL_VERBS = ("label", "note", "pin", "unpin", "delete", "export", "adopt", "transactions")
 _NOISE_VERBS = ("add", "remove")
 _STORE_VERBS = ("budget", "largest-table", "move", "empty", "check", "mend")
 _DESCRIPTION = (
@@ -185,7 +185,8 @@ def _add_snapshots(command: Add) -> None:
         "trail_commands:trail",
         "show what is recorded, or tend it: `trail TARGET label STEP TEXT`, `note STEP TEXT`, "
         "`pin STEP`, `unpin STEP`, `delete STEP...`, `export STEP FILE`; `adopt PATH` has "
-        "the trail of a database that was at PATH be this one's",
+        "the trail of a database that was at PATH be this one's; `transactions STEP` shows what "
+        "came in which transaction",
     )
     target(added)
     added.add_argument("verb", nargs="?", choices=_TRAIL_VERBS, help="what to do; else show")
@@ -203,6 +204,15 @@ def _add_snapshots(command: Add) -> None:
     lock(added)
     added.add_argument("command", nargs="*", metavar="-- COMMAND...")
     label(added)
+    added.add_argument(
+        "--expect",
+        metavar="NAME",
+        help="hold it against this expectation of jondel.toml, and exit with 3 where it is not "
+        "met; where there is none yet, one is made of what was seen",
+    )
+    added.add_argument(
+        "--accept", action="store_true", help="with --expect: from now on expect what is seen"
+    )
     changes_form(added)
     added = command(
         "watch",

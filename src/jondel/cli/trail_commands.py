@@ -16,11 +16,14 @@ from jondel.core.diff.compare import Scope
 from jondel.core.engines.registry import location_of
 from jondel.core.errors import (
     JondelError,
+    SnapshotNotFound,
     SnapshotProtected,
 )
 from jondel.core.files.json_values import dumped
 from jondel.core.formats.end_json import end_json
+from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.snapshots.store import Store
+from jondel.core.trail.project import Project
 from jondel.core.trail.trail import Step, Trail
 
 _MOST_MEASURED = 50
@@ -57,6 +60,9 @@ def trail(
             return
         _require(words, 1, 2 if verb in ("label", "note") else 1, f"{verb} STEP")
         snapshot = trail.find(words[0])
+        if verb == "transactions":
+            _show_transactions(trail, given.location, snapshot)
+            return
         text = words[1] if len(words) > 1 else ""
         if verb == "label":
             trail.rename(snapshot, text or None)
@@ -64,6 +70,35 @@ def trail(
             trail.annotate(snapshot, text)
         else:
             trail.pin(snapshot, verb == "pin")
+
+
+def _show_transactions(trail: Trail, location: str, snapshot: Snapshot) -> None:
+    """Print what a step wrote, transaction by transaction."""
+    from jondel.core.formats.changes_text import change_lines
+    from jondel.core.trail.transactions import changes_by_transaction, crossings
+    from jondel.core.verify.run import knowledge_of
+
+    step = next(step for step in trail.steps() if step.number == snapshot.number)
+    known = trail.transactions.of_step(step.number)
+    if known is None or step.before is None:
+        raise SnapshotNotFound(
+            f"{snapshot.id}: its transactions were not observed; those of actions and of "
+            "`jondel record` are"
+        )
+    tell(f"{snapshot.id}: {known.words}")
+    scope = Scope(noise=rules_of(location), inside=True)
+    parts = changes_by_transaction(trail, step.before, step.after, scope)
+    for part in parts:
+        written_by_none = bool(known.records) and part.number > len(known.records)
+        title = "not told by the server" if written_by_none else f"transaction {part.number}"
+        tell(f"\n{title}")
+        for text in change_lines(part.changes):
+            tell(f"  {text}")
+    if len(parts) > 1:
+        with trail.opened(step.after) as after:
+            links = knowledge_of(Project(location), after, "").links
+        for words in crossings(parts, links):
+            tell(f"\n{words}")
 
 
 def _require(words: Sequence[str], least: int, most: int | None, usage: str) -> None:

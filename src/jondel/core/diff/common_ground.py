@@ -95,9 +95,8 @@ class CommonState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = statements = scripts = rehearser = (
-        rehearsals
-    ) = None
+    commits = capturer = deltas = writer = restorer = statements = scripts = rehearser = None
+    rehearsals = transactions = None
 
     def __init__(self, inner: Database) -> None:
         self._inner = inner

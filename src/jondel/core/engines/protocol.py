@@ -33,6 +33,7 @@ if TYPE_CHECKING:  # not needed to look at a database
         Scanner,
         ScriptRunner,
         StatementRunner,
+        TransactionObserver,
         TransactionRehearser,
         Writer,
     )
@@ -242,6 +243,10 @@ class Database(Protocol):
     @property
     def rehearsals(self) -> TransactionRehearser | None:
         """Of a live database that tries scripts out itself."""
+
+    @property
+    def transactions(self) -> TransactionObserver | None:
+        """Of a live database of which it can be told in which transactions an app writes."""
 
     # Stopping and closing
 

@@ -18,7 +18,7 @@ from jondel.core.model.values import Clipped, Row, ShownRow, StoredValue
 
 if TYPE_CHECKING:  # not needed to look at a database
     from jondel.core.engines.delta import DeltaSource
-    from jondel.core.engines.pages import PagePeek, PageSink
+    from jondel.core.engines.pages import PagePeek, PageSink, PageSource
     from jondel.core.engines.protocol import (
         ArrangingProgress,
         CommitMark,
@@ -29,6 +29,7 @@ if TYPE_CHECKING:  # not needed to look at a database
         Selection,
         Tally,
     )
+    from jondel.core.model.changes import Changes
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.outcomes import (
         ResultSink,
@@ -38,6 +39,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     )
     from jondel.core.model.plans import PlanStep
     from jondel.core.model.statements import Statement
+    from jondel.core.model.transactions import Transactions
     from jondel.core.model.writes import Cells, RowWrite, SequenceState, WritePlan
 
 
@@ -403,6 +405,28 @@ class Rehearser(Protocol):
 
         That state is to be closed before the one it was tried out on.
         """
+
+
+class Observation(Protocol):
+    """The transactions that are committed while it lasts."""
+
+    def told(self, before: Database, after: Database, changes: Changes) -> Transactions:
+        """In how many transactions the app came from one captured state to another.
+
+        ``before`` and ``after`` were captured while it lasted, before and after the app wrote;
+        ``changes`` are what differs between them.
+        """
+
+    def states(self, before: Database) -> Iterator[PageSource]:
+        """The states between the transactions, the first and the last left out, where the engine
+        tells them; each is valid until the next is asked for."""
+
+
+class TransactionObserver(Protocol):
+    """Observes the transactions that the app commits."""
+
+    def observed(self) -> AbstractContextManager[Observation]:
+        """Observe as long as the block runs; nothing is locked, and nothing noticed of it."""
 
 
 class RehearsingTransaction(Protocol):

@@ -83,7 +83,8 @@ class MirroredState:
 
     lock = False
     notices: tuple[str, ...] = ()
-    commits = capturer = deltas = writer = restorer = scripts = rehearser = rehearsals = None
+    commits = capturer = deltas = writer = restorer = scripts = rehearser = None
+    rehearsals = transactions = None
 
     def __init__(self, inner: Database, schema: Schema, location: str, name: str) -> None:
         self.inner = inner

@@ -40,8 +40,8 @@ def result_json(result: ActionResult) -> dict[str, Any]:
             **({"failure": outcome.failure} if outcome.failure else {}),
         }
         entry["settled"] = step.settled
-    if result.transactions is not None:
-        entry["transactions"] = result.transactions
+        if step.transactions is not None:
+            entry["transactions"] = step.transactions.count
     return entry | (verdict_json(result.verdict) if result.verdict is not None else {})
 
 

@@ -26,7 +26,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from jondel.core.engines.needed import capturer_of
-from jondel.core.engines.pages import HASH_BYTES, Origin
+from jondel.core.engines.pages import HASH_BYTES, Origin, PageSource
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import StoreUnavailable
 from jondel.core.files.home import private_folder
@@ -148,6 +148,35 @@ class Shelf:
             if known != (name, intake.origin):
                 self._remember(Latest(name, intake.origin or {}, intake.groups, manifest))
             yield name
+
+    def keep_state(self, pages: PageSource, near: str) -> str:
+        """Keep a state that is made of pages, and give its name; ``near`` is one much like it.
+
+        Whoever asked writes the name down before anybody clears up: see ``captured``.
+
+        Raises:
+            StoreUnavailable: it could not be kept.
+        """
+        self.prepare()
+        with self._explained(), self._locked():
+            below = self._manifests.load(near)
+            self._packs.require(below.packs())
+            appender = self._packs.appender()
+            try:
+                intake = Intake(below, {}, self._packs, self._kept(appender.append))
+                known, hashes = below.hash_bytes, pages.hashes
+                intake.begin(pages.page_size, pages.page_count, partial=True)
+                for index in range(pages.page_count):
+                    at = slice(index * HASH_BYTES, (index + 1) * HASH_BYTES)
+                    if hashes[at] != known[at]:
+                        intake.put(range(index, index + 1), pages.read(index))
+                intake.end({})
+                appender.finish(self._syncer.sync)
+            except BaseException:
+                appender.abandon()
+                raise
+            self._appended |= appender.ends
+            return self._manifests.keep(intake.manifest, near)
 
     @contextmanager
     def passing(self, database: Database, deltas: DeltaSource | None = None) -> Iterator[Passing]:

@@ -24,6 +24,7 @@ from jondel.core.snapshots.action_runs import ActionRuns
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.snapshots.old_images import is_old_image, open_old_image
 from jondel.core.snapshots.states import open_state
+from jondel.core.snapshots.step_transactions import StepTransactions
 from jondel.core.snapshots.store import Store
 
 if TYPE_CHECKING:
@@ -216,6 +217,29 @@ class Trail:
         return gone, self._store.over_budget
 
     # Tending them
+
+    @property
+    def transactions(self) -> StepTransactions:
+        """The transactions of the steps, as far as they are known."""
+        return StepTransactions(self._catalogue)
+
+    def keep_states(self, states: Iterator[PageSource], near: Snapshot) -> list[str]:
+        """Keep states of the database that are no snapshots; whoever asked notes their names.
+
+        Raises:
+            StoreUnavailable: they could not be kept.
+        """
+        names: list[str] = []
+        for pages in states:
+            names.append(self._shelf.keep_state(pages, names[-1] if names else near.image))
+        return names
+
+    @contextmanager
+    def image(self, name: str) -> Iterator[Database]:
+        """Open a state by its name for as long as the block runs."""
+        pages = self._shelf.open(name, "a state between two transactions")
+        with closing(open_state(pages, self._location)) as state:
+            yield state
 
     @property
     def runs(self) -> ActionRuns:

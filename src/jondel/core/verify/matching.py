@@ -8,6 +8,7 @@ from itertools import islice
 from typing import NamedTuple
 
 from jondel.core.model.changes import ChangeCounts, Changes, TableChanges
+from jondel.core.model.transactions import Transactions
 from jondel.core.verify.assignment import assigned
 from jondel.core.verify.bindings import Bindings
 from jondel.core.verify.candidates import (
@@ -18,7 +19,7 @@ from jondel.core.verify.candidates import (
     mismatches,
 )
 from jondel.core.verify.digests import digest_of, digested_cells
-from jondel.core.verify.expectation import Expectation, ExpectedRecord
+from jondel.core.verify.expectation import Count, Expectation, ExpectedRecord
 from jondel.core.verify.matchers import Setting
 from jondel.core.verify.verdict import (
     Differing,
@@ -42,19 +43,16 @@ def hold_against(
     expectation: Expectation,
     changes: Changes,
     setting: Setting,
-    transactions: int | None = None,
+    transactions: Transactions | None = None,
 ) -> Verdict:
     """Hold the changes of a step against what is expected of it.
 
-    ``transactions`` is in how many it was written, None where that is not known.
+    ``transactions`` are those it was written in, None where nothing is known of them.
     """
     problems = [*_schema_problems(expectation, changes), *_not_compared(changes)]
     wanted = expectation.transactions
     if wanted is not None:
-        if transactions is None:
-            problems.append("in how many transactions it was written is not known here")
-        elif not wanted.met_by(transactions):
-            problems.append(f"written in {transactions} transactions, expected {wanted.words}")
+        problems += _transaction_problems(transactions, wanted)
     return _Held(expectation, changes, setting).verdict(problems)
 
 
@@ -259,6 +257,17 @@ def _wrong_digests(group: Group, pairs: list[_Pair]) -> Iterator[str]:
                 f"{group.expected.table}: {len(records)} records {group.kind}, "
                 "not all with the cells that were accepted"
             )
+
+
+def _transaction_problems(found: Transactions | None, wanted: Count) -> Iterator[str]:
+    if found is None:
+        yield "in how many transactions it was written was not observed"
+    elif found.count is None:
+        yield found.words
+    elif not found.exact and wanted.least > found.count:
+        yield f"written in {found.words}, expected {wanted.words}; there may have been more"
+    elif not wanted.met_by(found.count):
+        yield f"written in {found.words}, expected {wanted.words}"
 
 
 def _schema_problems(expectation: Expectation, changes: Changes) -> Iterator[str]:

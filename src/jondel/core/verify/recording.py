@@ -11,11 +11,13 @@ from typing import NamedTuple
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import ActionFailed, Cancelled, RecordNotFound
 from jondel.core.model.addresses import TableId
+from jondel.core.model.transactions import Transactions
 from jondel.core.model.values import Value
 from jondel.core.snapshots.action_runs import ActionRun
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.restore import Stopping, restore
 from jondel.core.trail.trail import Trail
+from jondel.core.trail.transactions import keep_transactions, observed
 from jondel.core.trail.watch import WatchTimes
 from jondel.core.verify.action_run import ActionRunner
 from jondel.core.verify.actions import Action, Outcome, RecordAddress
@@ -36,7 +38,9 @@ class RecordedStep(NamedTuple):
     after: Snapshot
     outcome: Outcome
     setting: Setting
-    settled: bool
+    transactions: Transactions | None = None
+    """In how many transactions it was written, where that was observed."""
+    settled: bool = True
     """False where the app went on writing, so that the step may hold more than the action."""
 
 
@@ -82,22 +86,26 @@ def record_action(
         raise Cancelled("stopped")
     told.stage("taking the snapshot before")
     before = trail.take_unless_unchanged(database, Trigger("command", f"before {action.name}"))
-    told.stage("running")
-    began = datetime.now(UTC)
-    try:
-        record = place.record or _record_of(database, action.record)
-        outcome = runner.run(action, place.words, record)
-    except ActionFailed as error:
-        outcome = Outcome(None, "", "", 0, str(error))
-    told.stage("waiting until the database settles")
-    settle = times.settle if action.settle is None else action.settle
-    settled = wait_until_settled(database, times._replace(settle=settle), runner.cancelled)
-    ended = datetime.now(UTC)
-    told.stage("taking the snapshot after")
-    after = trail.take(database, None, Trigger("action", action.name))
+    with observed(database) as observation:
+        told.stage("running")
+        began = datetime.now(UTC)
+        try:
+            record = place.record or _record_of(database, action.record)
+            outcome = runner.run(action, place.words, record)
+        except ActionFailed as error:
+            outcome = Outcome(None, "", "", 0, str(error))
+        told.stage("waiting until the database settles")
+        settle = times.settle if action.settle is None else action.settle
+        settled = wait_until_settled(database, times._replace(settle=settle), runner.cancelled)
+        ended = datetime.now(UTC)
+        told.stage("taking the snapshot after")
+        after = trail.take(database, None, Trigger("action", action.name))
+        transactions = keep_transactions(trail, observation, before, after)
     _log.info("%s: %s ended after %.3f s: %s", database.name, action.name, outcome.seconds,
               outcome.failure or outcome.status)  # fmt: skip
-    return RecordedStep(action, before, after, outcome, Setting(began, ended), settled)
+    return RecordedStep(
+        action, before, after, outcome, Setting(began, ended), transactions, settled
+    )
 
 
 def keep_run(trail: Trail, step: RecordedStep, verdict: str) -> None:

@@ -56,7 +56,6 @@ class ActionResult(NamedTuple):
     changes: Changes | None = None
     verdict: Verdict | None = None
     problem: str = ""
-    transactions: int | None = None
 
     @property
     def failure(self) -> str:
@@ -148,7 +147,7 @@ class PlanRun:
             expectation = self._plan.expectation_of(action)
             verdict = None
             if expectation is not None:
-                verdict = hold_against(expectation, changes, step.setting)
+                verdict = hold_against(expectation, changes, step.setting, step.transactions)
             keep_run(place.trail, step, verdict.summary if verdict is not None else "")
         except JondelError as error:
             return ActionResult(action, turn, target, problem=str(error))

@@ -31,7 +31,7 @@ class MemoryDatabase:
     engine = "tables in memory"
     notices: tuple[str, ...] = ()
     deltas = None
-    capturer = restorer = statements = scripts = rehearser = rehearsals = None
+    capturer = restorer = statements = scripts = rehearser = rehearsals = transactions = None
 
     def __init__(self, tables: MemoryTables) -> None:
         self._access = MemoryAccess(tables)

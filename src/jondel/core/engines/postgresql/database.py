@@ -8,6 +8,7 @@ from jondel.core.engines.postgresql.delta import ServerDelta
 from jondel.core.engines.postgresql.finding import ServerFinder
 from jondel.core.engines.postgresql.marks import ServerCommits
 from jondel.core.engines.postgresql.reading import ServerReader
+from jondel.core.engines.postgresql.row_transactions import ServerTransactions
 from jondel.core.engines.postgresql.scanning import ServerScanner
 from jondel.core.engines.postgresql.script_run import ServerScripts
 from jondel.core.engines.postgresql.session import Asked, Session
@@ -45,6 +46,7 @@ class ServerDatabase:
         self.commits = ServerCommits(self._session)
         self.statements = ServerStatements(self._session)
         self.deltas = ServerDelta(self._session)
+        self.transactions = ServerTransactions(self._session)
         self.writer = ServerWriter(self._session)
         self.scripts = self.rehearsals = ServerScripts(self._session)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from contextlib import closing, suppress
+from contextlib import AbstractContextManager, closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
@@ -46,12 +46,14 @@ if TYPE_CHECKING:
         Capturer,
         Commits,
         Finder,
+        Observation,
         Rehearser,
         Restorer,
         RowReader,
         Scanner,
         ScriptRunner,
         StatementRunner,
+        TransactionObserver,
         Writer,
     )
     from jondel.core.model.outcomes import (
@@ -95,6 +97,12 @@ class SqliteDatabase(SqliteReader):
     """One SQLite file, open for reading."""
 
     deltas = rehearsals = None
+
+    @property
+    def transactions(self) -> TransactionObserver | None:
+        """See ``Database``."""
+        return None
+
     lock = False
 
     # Roles: one object plays them all
@@ -335,6 +343,15 @@ class LiveSqliteDatabase(SqliteDatabase):
     @property
     def scripts(self) -> ScriptRunner | None:
         return self
+
+    @property
+    def transactions(self) -> TransactionObserver | None:
+        return self
+
+    def observed(self) -> AbstractContextManager[Observation]:
+        from jondel.core.engines.sqlite.commit_observer import observed_commits
+
+        return observed_commits(self._path)
 
     def change_token(self) -> Hashable:
         with translated(self._path):
