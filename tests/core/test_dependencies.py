@@ -46,6 +46,9 @@ _CORE_MAY_IMPORT = {
     "verify": {
         *("model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"),
     },
+    "findings": {
+        *("model", "errors", "engines", "browse", "diff", "files", "snapshots", "trail"),
+    },
     "reports": {
         *("model", "errors", "browse", "diff", "files", "formats", "snapshots", "trail", "verify"),
         *("engines", "findings"),

@@ -32,6 +32,7 @@ COMMANDS = frozenset(
             "diff",
             "compare",
             "verify",
+            "findings",
         ),
         *(
             "restore",

@@ -302,6 +302,28 @@ def _add_verifying(command: Add) -> None:
     as_json(added)
 
 
+def _add_findings(command: Add) -> None:
+    added = command(
+        "findings",
+        "finding_data:find",
+        "look for suspicious data, in the whole database or in what one step wrote",
+    )
+    target(added)
+    lock(added)
+    added.add_argument("--step", metavar="STEP", help="only what this step wrote: a label or an id")
+    repeated(added, "--table", "TABLE", "only this table; may be repeated", "tables")
+    added.add_argument(
+        "--dismiss",
+        dest="dismissed",
+        nargs=2,
+        metavar=("KIND", "WHERE"),
+        help="do not tell of such any more in this project, as in --dismiss blanks skippers.phone",
+    )
+    added.add_argument("--reason", metavar="TEXT", help="with --dismiss: why")
+    added.add_argument("--exit-code", action="store_true", help="exit with 4 where there are any")
+    as_json(added)
+
+
 def _add_connecting(command: Add) -> None:
     added = command(
         "test",
@@ -351,6 +373,7 @@ _GROUPS: dict[Callable[[Add], None], tuple[str, ...]] = {
     _add_restoring: ("restore", "take-back"),
     add_data_commands: ("query", "import", "export", "check-sql", "history"),
     _add_verifying: ("verify",),
+    _add_findings: ("findings",),
     _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }

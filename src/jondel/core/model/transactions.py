@@ -23,6 +23,8 @@ class Transactions:
     exact: bool = True
     why: str = ""
     records: tuple[frozenset[RecordKey], ...] = ()
+    unchanged: frozenset[RecordKey] = frozenset()
+    """Records that were written with the values they had, for engines that tell it."""
 
     @property
     def words(self) -> str:

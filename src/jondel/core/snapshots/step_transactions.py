@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from typing import Any
 
 from jondel.core.files.json_values import json_value, value_from_json
 from jondel.core.model.addresses import TableId
-from jondel.core.model.transactions import Transactions
+from jondel.core.model.transactions import RecordKey, Transactions
 from jondel.core.snapshots.catalogue import Catalogue
 
 
@@ -28,11 +29,9 @@ class StepTransactions:
             return None
         count, exact, detail = rows[0]
         kept = json.loads(detail)
-        records = tuple(
-            frozenset((TableId.kept(table), tuple(map(value_from_json, key))) for table, key in one)
-            for one in kept["records"]
-        )
-        return Transactions(count, bool(exact), kept["why"], records)
+        records = tuple(map(_record_keys, kept["records"]))
+        unchanged = _record_keys(kept.get("unchanged", ()))
+        return Transactions(count, bool(exact), kept["why"], records, unchanged)
 
     def images(self, number: int) -> list[str]:
         """The states between the transactions of a step, in their order, where they are kept."""
@@ -47,10 +46,8 @@ class StepTransactions:
         """Remember the transactions of a step. Raises ``StoreUnavailable``."""
         detail = {
             "why": transactions.why,
-            "records": [
-                [[list(table), [json_value(value) for value in key]] for table, key in one]
-                for one in transactions.records
-            ],
+            "records": [_plain_keys(one) for one in transactions.records],
+            "unchanged": _plain_keys(transactions.unchanged),
         }
         with self._catalogue.writing() as (connection, of):
             connection.execute(
@@ -64,3 +61,13 @@ class StepTransactions:
                 connection.execute(
                     "INSERT INTO step_commit_image VALUES (?, ?, ?, ?)", (of, number, place, image)
                 )
+
+
+def _plain_keys(keys: Iterable[RecordKey]) -> list[Any]:
+    return [[list(table), [json_value(value) for value in key]] for table, key in keys]
+
+
+def _record_keys(plain: Iterable[Any]) -> frozenset[RecordKey]:
+    return frozenset(
+        (TableId.kept(table), tuple(map(value_from_json, key))) for table, key in plain
+    )

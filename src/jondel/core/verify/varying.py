@@ -6,10 +6,10 @@ import json
 import re
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
-from itertools import pairwise
 from typing import Any
 
 from jondel.core.browse.times import TimeKind, guess_time_kind
+from jondel.core.browse.tokens import HEX, is_token
 from jondel.core.model.changes import NoValue
 from jondel.core.model.schema import Column
 from jondel.core.model.values import Exact, StoredValue, Value, kind_of
@@ -34,7 +34,6 @@ _DAY_SLACK_SECONDS = 1.5 * _DAY_SECONDS
 """A date is of midnight, of the local zone or of UTC."""
 _FURTHEST_DAYS = 400
 _LARGEST_CHARACTERS = 1000
-_FEWEST_TOKEN_CHARACTERS = 16
 _LONGEST_TIME = 60
 _WAYS_TO_WRITE_A_DAY = (
     "%d/%m/%Y",
@@ -47,8 +46,6 @@ _WAYS_TO_WRITE_A_DAY = (
     "%Y%m%d",
 )
 _DATE = re.compile(r"\d{4}-\d\d-\d\d")
-_TOKEN = re.compile(r"[A-Za-z0-9_+/=.-]+")
-_HEX = re.compile(r"[0-9a-f-]+|[0-9A-F-]+")
 
 
 def matcher_of(value: Value, column: Column, setting: Setting, given: str) -> Matcher:
@@ -145,19 +142,6 @@ def _token(value: Value, given: str) -> Matcher | None:
     return Pattern(_pattern(value))
 
 
-def is_token(text: str) -> bool:
-    """Whether a text looks as if it came by chance."""
-    if not _FEWEST_TOKEN_CHARACTERS <= len(text) <= 512 or not _TOKEN.fullmatch(text):
-        return False
-    if _HEX.fullmatch(text):
-        return len(set(text)) >= 8 and not text.replace("-", "").isdecimal()
-    letters = re.sub(r"[^A-Za-z]", "", text)
-    digits = sum(character.isdecimal() for character in text)
-    turns = sum(one.isupper() != other.isupper() for one, other in pairwise(letters))
-    # Words keep to one case and have few digits among them.
-    return len(set(text)) >= 10 and digits >= 2 and turns >= len(letters) // 4
-
-
 def _pattern(text: str) -> str:
     """A regular expression for what is written in the same way."""
     parts = []
@@ -167,7 +151,7 @@ def _pattern(text: str) -> str:
             continue
         hexadecimal = next((d for d in ("0-9a-f", "0-9A-F") if re.fullmatch(f"[{d}]+", run)), None)
         parts.append(f"[{hexadecimal or 'A-Za-z0-9_+/=.'}]{{{len(run)}}}")
-    if not _HEX.fullmatch(text):
+    if not HEX.fullmatch(text):
         return f"[A-Za-z0-9_+/=.-]{{{len(text)}}}"
     return "".join(parts)
 

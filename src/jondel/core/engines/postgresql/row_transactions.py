@@ -12,14 +12,14 @@ from typing import cast
 
 from jondel.core.engines.pages import PageSource
 from jondel.core.engines.postgresql.connection import Connection, translated
-from jondel.core.engines.postgresql.heap_facts import read_transactions, recent_since
+from jondel.core.engines.postgresql.heap_facts import count_rows, read_transactions, recent_since
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import source, unmarked, written
 from jondel.core.engines.protocol import Database
 from jondel.core.model.changes import Changes, TableChanges
 from jondel.core.model.schema import Table
 from jondel.core.model.transactions import RecordKey, Transactions
-from jondel.core.model.values import Row
+from jondel.core.model.values import Exact, Row, StoredValue
 
 _MOST_ROWS = 50_000
 
@@ -48,46 +48,76 @@ class ServerObservation:
     def told(self, before: Database, after: Database, changes: Changes) -> Transactions:
         """See ``Observation``."""
         found: dict[str, set[RecordKey]] = {}
-        removed = False
-        schema = self._session.schema().schema
+        unchanged: set[RecordKey] = set()
+        removed = any(table.counts.removed for table in changes.tables)
+        by_id = {table.table: table for table in changes.tables}
         with translated(self._session.what):
             connection = self._session.connection()
-            for table in changes.tables:
-                removed |= bool(table.counts.removed)
-                declared = schema.by_id.get(table.table)
-                if declared is not None and table.counts.added + table.counts.changed:
-                    for number, key in self._written(connection, declared, table):
-                        found.setdefault(number, set()).add((table.table, key))
-        if not found:
-            if not changes.counts.total:
-                return Transactions(0)
-            return Transactions(None, why="rows that are gone do not tell which one took them")
+            tables = [t for t in self._session.schema().schema.tables if t.is_mirrored]
+            for declared, count in list(count_rows(connection, tables, self._oldest)):
+                if not count.came or declared.kind != "table" or not declared.primary_key:
+                    continue
+                table = by_id.get(declared.id)
+                for number, key, is_new in self._written(connection, declared, before, table):
+                    if is_new:
+                        found.setdefault(number, set()).add((declared.id, key))
+                    else:
+                        unchanged.add((declared.id, key))
         by_number = sorted(found, key=int)
         records = tuple(frozenset(found[number]) for number in by_number)
-        return Transactions(len(found), not removed, records=records)
+        if not found and changes.counts.total:
+            why = "rows that are gone do not tell which one took them"
+            return Transactions(None, why=why, unchanged=frozenset(unchanged))
+        return Transactions(
+            len(found) or bool(unchanged), not removed, "", records, frozenset(unchanged)
+        )
 
     def _written(
-        self, connection: Connection, declared: Table, table: TableChanges
-    ) -> Iterator[tuple[str, Row]]:
-        """The records that changed, each with the number of the transaction it came with."""
-        keys = {
+        self,
+        connection: Connection,
+        declared: Table,
+        before: Database,
+        table: TableChanges | None,
+    ) -> Iterator[tuple[str, Row, bool]]:
+        """The records that were written, each with the number of the transaction it came with, and
+        whether it is another one than before."""
+        key_columns = declared.primary_key
+        changed = {
             tuple(map(str, record.key)): record.key
-            for record in table.records
+            for record in (table.records if table is not None else ())
             if record.kind != "removed"
         }
-        if declared.kind != "table" or not set(table.key_columns) <= set(declared.column_names):
-            return
-        columns = ", ".join(map(written, table.key_columns))
+        columns = ", ".join(map(written, key_columns))
         rows = connection.execute(
             unmarked(
                 f"SELECT xmin::text, {columns} FROM {source(declared)} "
                 f"WHERE {recent_since(self._oldest)} LIMIT {_MOST_ROWS}"
             )
-        )
-        for number, *parts in cast("Iterator[tuple[bytes, ...]]", rows):
-            key = keys.get(tuple(part.decode("utf-8", "replace") for part in parts))
+        ).fetchall()
+        for number, *parts in cast("list[tuple[bytes, ...]]", rows):
+            words = tuple(part.decode("utf-8", "replace") for part in parts)
+            key = changed.get(words)
             if key is not None:
-                yield number.decode(), key
+                yield number.decode(), key, True
+            elif (same := self._before(before, declared, words)) is not None:
+                yield number.decode(), same, False
+
+    def _before(self, before: Database, declared: Table, words: tuple[str, ...]) -> Row | None:
+        """The key of a record as it was before, if it was there."""
+        was = before.schema().by_id.get(declared.id)
+        if was is None or was.primary_key != declared.primary_key:
+            return None
+        columns = [declared.column(name) for name in declared.primary_key]
+        key: list[StoredValue] = []
+        for column, text in zip(columns, words, strict=True):
+            assert column is not None
+            kind = column.type.exact_kind
+            if kind is not None:
+                key.append(Exact(kind, text))
+            else:
+                key.append(int(text) if column.type.kind == "integer" else text)
+        found = before.rows.find_position(was, was.primary_key, key)
+        return tuple(key) if found is not None else None
 
     def states(self, before: Database) -> Iterator[PageSource]:
         """See ``Observation``: a server tells none."""

@@ -1,0 +1,474 @@
+"""What a column usually holds, and what is suspicious about one of its values beside that.
+
+A profile is fed with the values of many rows at once; nothing is looked at one by one that can be
+told of all of them together. A *sign* is something that is true of a value: its kind, that it is
+empty, how its time is written. Values with signs that few others have are remembered with their
+keys: what is suspicious is judged of those alone, at the end.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import Any, NamedTuple, cast
+
+from jondel.core.findings.finding import Suspicion
+from jondel.core.findings.json_members import JsonMembers
+from jondel.core.findings.text_signs import (
+    as_shapes,
+    boolean_family,
+    decoded_once_more,
+    has_blanks_at_ends,
+    has_control_characters,
+    is_odd,
+    is_time_shape,
+    may_be_odd,
+    shape_of,
+)
+from jondel.core.model.schema import Column
+from jondel.core.model.values import Exact, InvalidText, Value, kind_of
+
+Key = tuple[object, ...]
+
+_KEPT = 6
+"""Of the values with one sign so many are remembered."""
+_MOST_VALUES = 2000
+"""A column with more different values than that keeps to no small set."""
+_MOST_SHAPES = 400
+_MOST_NUMBERS = 4096
+_FEWEST = 8
+"""Of fewer values nothing is usual."""
+_MOST_JSON = 4000
+_MOST_SAMPLED = 2000
+_FEW_VALUES = 50
+_ENOUGH = 40
+
+_ROUND_LENGTHS = frozenset(
+    (16, 20, 24, 30, 32, 40, 50, 60, 64, 80, 100, 120, 128, 140, 150, 160, 200, 250, 255, 256)
+) | frozenset((500, 512, 1000, 1024, 2000, 2048, 4000, 4096, 8000, 8192, 65535, 65536))
+_SURELY_LIMITS = frozenset((255, 256, 512, 1000, 1024, 2048, 4000, 4096, 65535, 65536))
+
+
+class Remembered(NamedTuple):
+    """A value with a sign, and the key of its record."""
+
+    key: Key
+    value: Value
+
+
+class ColumnProfile:
+    """What one column holds, as far as it was fed with."""
+
+    def __init__(self, column: Column) -> None:
+        self.column = column
+        self.rows = 0
+        self.kinds: Counter[str] = Counter()
+        self.signs: Counter[str] = Counter()
+        self.shapes: Counter[bytes] | None = Counter()
+        self.values: Counter[Value] | None = Counter()
+        self.lengths: Counter[int] = Counter()
+        self.numbers: list[int | float] = []
+        self.least: int | float | None = None
+        self.most: int | float | None = None
+        self.sample: list[str] = []
+        """Some of its texts, as many of one part of the rows as of any other."""
+        self.first_text: str | None = None
+        self.last_text: str | None = None
+        """The first and the last of its texts in the order of their characters, where these are
+        times."""
+        self.json = JsonMembers()
+        self.remembered: dict[str, list[Remembered]] = {}
+
+    @property
+    def present(self) -> int:
+        """How many values are not NULL."""
+        return self.rows - self.kinds["null"]
+
+    @property
+    def texts(self) -> int:
+        return self.kinds["text"]
+
+    # Taking in
+
+    def feed(self, values: Sequence[Value], keys: Sequence[Key]) -> None:
+        """Take in a column's values of some rows, and the keys of these."""
+        self.rows += len(values)
+        types = set(map(type, values))
+        if types <= {int, type(None)}:
+            self._feed_numbers(values, keys, {int: "integer"})
+        elif types <= {float, type(None)}:
+            self._feed_numbers(values, keys, {float: "real"})
+        elif types <= {str, type(None)}:
+            nulls = values.count(None) if type(None) in types else 0
+            self._count_kinds({"null": nulls, "text": len(values) - nulls}, values, keys)
+            texts = [v for v in values if type(v) is str] if nulls else values
+            if texts:
+                self._feed_texts(cast("Sequence[str]", texts), values, keys)
+        else:
+            self._count_kinds(Counter(map(kind_of, values)), values, keys)
+            if texts := [v for v in values if type(v) is str]:
+                self._feed_texts(texts, values, keys)
+            self._take_numbers([v for v in values if type(v) in (int, float)])  # type: ignore[misc]
+            if self.values is not None:
+                others = [v for v in values if v is not None and type(v) is not str]
+                self._add_values(Counter(others))
+
+    def _feed_numbers(
+        self, values: Sequence[Value], keys: Sequence[Key], kinds: dict[type, str]
+    ) -> None:
+        nulls = values.count(None)
+        (kind,) = kinds.values()
+        self._count_kinds({"null": nulls, kind: len(values) - nulls}, values, keys)
+        present = [v for v in values if v is not None] if nulls else values
+        if present:
+            self._take_numbers(present)  # type: ignore[arg-type]
+            if self.values is not None:
+                self._add_values(Counter(present))
+
+    def _take_numbers(self, numbers: Sequence[int | float]) -> None:
+        if not numbers:
+            return
+        least, most = min(numbers), max(numbers)
+        self.least = least if self.least is None else min(self.least, least)
+        self.most = most if self.most is None else max(self.most, most)
+        room = _MOST_NUMBERS - len(self.numbers)
+        if room > 0:
+            # As many of each batch as of any other, so that the first are not all.
+            self.numbers += numbers[:: max(1, len(numbers) // 256)][:room]
+
+    def _feed_texts(
+        self, texts: Sequence[str], values: Sequence[Value], keys: Sequence[Key]
+    ) -> None:
+        counted: Counter[str] | None = None
+        if self.values is not None:
+            counted = Counter(texts)
+            self._add_values(counted)
+            if len(counted) * 8 > len(texts):
+                counted = None
+        if (room := _MOST_SAMPLED - len(self.sample)) > 0:
+            self.sample += texts[:: max(1, len(texts) // 64)][:room]
+        if counted is not None:
+            # Of a few different ones each is looked at once.
+            self._feed_different(list(counted), counted, values, keys)
+        else:
+            self._feed_different(texts, None, values, keys)
+        if self.json.wanted(texts[0]) and self.json.seen < _MOST_JSON:
+            for key, value in zip(keys, values, strict=True):
+                if isinstance(value, str) and value:
+                    self.json.feed(value, key)
+
+    def _feed_different(
+        self,
+        texts: Sequence[str],
+        counted: Counter[str] | None,
+        values: Sequence[Value],
+        keys: Sequence[Key],
+    ) -> None:
+        """Take in texts, each as often as it was counted, or once."""
+        joined = "\0".join(texts).encode("utf-8", "surrogatepass")
+        apart = joined.count(b"\0") == len(texts) - 1
+        if not apart or may_be_odd(joined):
+            odd = [text for text in texts if is_odd(text)]
+            for sign, holds in _ODD_SIGNS.items():
+                count = sum(counted[text] if counted else 1 for text in odd if holds(text))
+                if count:
+                    self._count(sign, count, holds, values, keys)
+        if self.shapes is not None and apart:
+            written = as_shapes(joined)
+            usual = next(iter(self.shapes.most_common(1)), (b"", 0))[0]
+            if counted is None and usual and written == b"\0".join([usual] * len(texts)):
+                self.lengths[len(texts[0])] += len(texts)
+                self._add_shapes(Counter({usual: len(texts)}), texts, values, keys)
+                return
+            found = written.split(b"\0")
+            shapes = Counter(found)
+            if counted is not None:
+                shapes = Counter()
+                for shape, text in zip(found, texts, strict=True):
+                    shapes[shape] += counted[text]
+            self._add_shapes(shapes, texts, values, keys)
+        lengths = Counter(map(len, texts)) if counted is None else Counter[int]()
+        for text, count in counted.items() if counted is not None else ():
+            lengths[len(text)] += count
+        self.lengths.update(lengths)
+        if lengths[0]:
+            self._count("empty", lengths[0], lambda v: v == "", values, keys)
+
+    def _add_shapes(
+        self,
+        shapes: Counter[bytes],
+        texts: Sequence[str],
+        values: Sequence[Value],
+        keys: Sequence[Key],
+    ) -> None:
+        assert self.shapes is not None
+        self.shapes.update(shapes)
+        times = [shape for shape in shapes if is_time_shape(shape)]
+        for shape in times:
+            if self.shapes[shape] - shapes[shape] < _KEPT:
+                written = f"shape {shape.decode('ascii', 'replace')}"
+                self._remember(written, partial(_has_shape, shape), values, keys)
+        if times:
+            ends = [text for text in (self.first_text, self.last_text) if text is not None]
+            filled = [text for text in (min(texts), max(texts)) if text]
+            self.first_text = min([*ends, *filled], default=None)
+            self.last_text = max([*ends, *filled], default=None)
+        if len(self.shapes) > _MOST_SHAPES:
+            self.shapes = None
+
+    def _add_values(self, counted: Mapping[Any, int]) -> None:
+        assert self.values is not None
+        self.values.update(counted)
+        if len(self.values) > _MOST_VALUES:
+            self.values = None
+
+    def _count_kinds(
+        self, kinds: dict[str, int], values: Sequence[Value], keys: Sequence[Key]
+    ) -> None:
+        for kind, count in kinds.items():
+            if not count:
+                continue
+            was = self.kinds[kind]
+            self.kinds[kind] += count
+            declared = self.column.not_null or self.column.key_position
+            if was < _KEPT and (kind != "null" or declared):
+                self._remember(f"kind {kind}", partial(_is_of_kind, kind), values, keys)
+
+    def _count(
+        self,
+        sign: str,
+        count: int,
+        holds: Callable[[Value], bool],
+        values: Sequence[Value],
+        keys: Sequence[Key],
+    ) -> None:
+        self.signs[sign] += count
+        self._remember(sign, holds, values, keys)
+
+    def _remember(
+        self,
+        sign: str,
+        holds: Callable[[Value], bool],
+        values: Sequence[Value],
+        keys: Sequence[Key],
+    ) -> None:
+        kept = self.remembered.setdefault(sign, [])
+        if len(kept) >= _KEPT:
+            return
+        for key, value in zip(keys, values, strict=True):
+            if holds(value):
+                kept.append(Remembered(key, value))
+                if len(kept) >= _KEPT:
+                    return
+
+    # Judging
+
+    def suspicions(self, value: Value, *, own: bool) -> Iterator[Suspicion]:
+        """What is suspicious about a value; ``own`` says that it is among those fed with."""
+        if value is None:
+            return
+        yield from self._kind(value, own)
+        if isinstance(value, InvalidText):
+            yield Suspicion("encoding", "its bytes are not valid UTF-8", 0.98)
+        text = value.text if isinstance(value, Exact) else value
+        if isinstance(text, str):
+            yield from self._odd(text, own)
+            yield from self._time_format(text, own)
+            yield from self._boolean(text, own)
+            yield from self._cut(text, own)
+            if isinstance(value, str):
+                yield from self.json.suspicions(value, own=own)
+        yield from self._rare(value, own)
+
+    def _others(self, counted: int, own: bool) -> int:
+        return counted - 1 if own else counted
+
+    def _kind(self, value: Value, own: bool) -> Iterator[Suspicion]:
+        kind = kind_of(value)
+        if isinstance(value, Exact):
+            return
+        others = self._others(self.kinds[kind], own)
+        numbers = self.kinds["integer"] + self.kinds["real"]
+        if kind == "text" and value == "":
+            yield from self._empty(own)
+            return
+        if kind in ("integer", "real"):
+            usual, alike = numbers, self._others(numbers, own)
+            of_other = self.texts + self.kinds["blob"]
+        else:
+            alike = others
+            of_other = self.present - self.kinds[kind]
+            usual = of_other
+        declared = self.column.type
+        if kind == "text" and declared.is_number and numbers >= max(1, 4 * alike):
+            yield Suspicion("type", f"{numbers} of {self.present} values are numbers", 0.95)
+        elif of_other >= _FEWEST and alike * 50 <= of_other:
+            most = max((k for k in self.kinds if k != "null"), key=lambda k: self.kinds[k])
+            evidence = f"{self.kinds[most]} of {self.present} values are {most}"
+            yield Suspicion("type", evidence, 0.9 if usual else 0.8)
+
+    def _empty(self, own: bool) -> Iterator[Suspicion]:
+        empty, nulls = self._others(self.signs["empty"], own), self.kinds["null"]
+        numbers = self.kinds["integer"] + self.kinds["real"]
+        if self.column.type.is_number and numbers:
+            yield Suspicion("type", f"empty text where {numbers} values are numbers", 0.95)
+        elif nulls >= _FEWEST and empty * 20 <= nulls:
+            sure = nulls / (nulls + empty + 1)
+            yield Suspicion("empty text", f"{nulls} of {self.rows} rows hold NULL", round(sure, 2))
+
+    def _odd(self, text: str, own: bool) -> Iterator[Suspicion]:
+        texts = max(1, self.texts)
+        if has_control_characters(text):
+            count = self._others(self.signs["control"], own)
+            if count * 20 <= texts:
+                yield Suspicion("control characters", f"{texts - count} texts hold none", 0.9)
+        if has_blanks_at_ends(text):
+            count = self._others(self.signs["blanks"], own)
+            if count * 20 <= texts and texts >= _FEWEST:
+                yield Suspicion("blanks", f"{texts - count} of {texts} texts have none", 0.85)
+        read = decoded_once_more(text)
+        if read is not None:
+            yield Suspicion("encoding", f"encoded twice; it seems to say {read[:60]!r}", 0.95)
+
+    def _time_format(self, text: str, own: bool) -> Iterator[Suspicion]:
+        if self.shapes is None or not text:
+            return
+        times = {shape: n for shape, n in self.shapes.items() if is_time_shape(shape)}
+        present = self.texts - self.signs["empty"]
+        if not times or sum(times.values()) < max(_FEWEST, 0.9 * present):
+            return
+        shape = shape_of(text)
+        usual = max(times, key=lambda s: times[s])
+        # A fraction of a second is written where there is one.
+        alike = sum(n for s, n in times.items() if _same_but_for_fraction(s, shape))
+        if _same_but_for_fraction(shape, usual):
+            return
+        if self._others(alike, own) * 20 <= times[usual]:
+            written = usual.decode("ascii", "replace")
+            what = "is written" if is_time_shape(shape) else "is no time;"
+            yield Suspicion(
+                "time format",
+                f"{what} unlike the others: {times[usual]} of {present} are like {written}",
+                0.95,
+            )
+
+    def _boolean(self, text: str, own: bool) -> Iterator[Suspicion]:
+        family = boolean_family(text)
+        if family is None or self.values is None or len(self.values) > 12:
+            return
+        families: Counter[int] = Counter()
+        for value, count in self.values.items():
+            found = boolean_family(value) if isinstance(value, str) else None
+            if found is None:
+                return
+            families[found] += count
+        usual, most = families.most_common(1)[0] if families else (family, 0)
+        if usual != family and most >= _FEWEST and self._others(families[family], own) * 4 <= most:
+            yield Suspicion(
+                "boolean spelling", f"{most} of {self.texts} are spelled otherwise", 0.9
+            )
+
+    def _cut(self, text: str, own: bool) -> Iterator[Suspicion]:
+        length = len(text)
+        if length not in _ROUND_LENGTHS or " " not in text or len(self.lengths) < 10:
+            return
+        if max(self.lengths, default=0) > length or text[-1] in ".!?)\"'…»":
+            return
+        alike = self._others(self.lengths[length], own) + 1
+        shorter = sum(self.lengths[n] for n in range(length - 5, length)) / 5
+        if length in _SURELY_LIMITS and not shorter > alike:
+            yield Suspicion("cut", f"it ends after {length} characters, and none is longer", 0.7)
+        elif alike >= 3 and alike >= 4 * max(0.5, shorter):
+            yield Suspicion(
+                "cut", f"{alike} end after {length} characters, and none is longer", 0.8
+            )
+
+    def _rare(self, value: Value, own: bool) -> Iterator[Suspicion]:
+        """A value outside of the small set that the column keeps to."""
+        if self.values is None or isinstance(value, float) or value == "":
+            return
+        present = self.present
+        mine = self._others(self.values.get(value, 0), own)
+        usual = {v: n for v, n in self.values.items() if n >= max(5, present / 200)}
+        settled = sum(usual.values())
+        if not usual or value in usual or mine > 1 or present < 40:
+            return
+        if isinstance(value, int) and not isinstance(value, bool):
+            return  # how many there are of something is no set
+        rare = len(self.values) - len(usual)
+        if len(usual) > 12 or settled < 0.98 * present or rare > 2 + present / 500:
+            return
+        shown = ", ".join(str(v)[:20] for v in sorted(usual, key=lambda v: -usual[v])[:5])
+        yield Suspicion("rare value", f"{settled} of {present} are one of {shown}", 0.75)
+
+    # Whether a value is at home here, to tell what got into the wrong column
+
+    @property
+    def is_strict(self) -> bool:
+        """Whether it can be told of a value that it does not belong here."""
+        if self.present < _FEWEST:
+            return False
+        if self._few_values is not None or self._few_shapes is not None:
+            return True
+        return not self.texts and bool(self.numbers)
+
+    def is_home_of(self, value: Value, *, own: bool) -> bool:
+        """Whether a value is like those that the column usually holds."""
+        if value is None:
+            return self.kinds["null"] * 20 >= self.rows
+        kind = kind_of(value)
+        if self._others(self.kinds[kind], own) * 20 < self.present:
+            return False
+        if self._few_values is not None:
+            return self._others(self._few_values.get(value, 0), own) >= 2
+        if isinstance(value, str) and self._few_shapes is not None:
+            return self._others(self._few_shapes.get(shape_of(value), 0), own) >= 3
+        if isinstance(value, int | float) and self.numbers:
+            ordered = sorted(self.numbers)
+            low, high = ordered[len(ordered) // 50], ordered[-1 - len(ordered) // 50]
+            return low - (high - low) <= value <= high + (high - low)
+        return True
+
+    @property
+    def _few_values(self) -> Counter[Value] | None:
+        """Its values, where these are few and most of them often."""
+        values = self.values
+        if values is None or self.present < _ENOUGH or len(values) > _FEW_VALUES:
+            return None
+        often = sum(count for count in values.values() if count >= 3)
+        return values if often * 10 >= self.present * 9 else None
+
+    @property
+    def _few_shapes(self) -> Counter[bytes] | None:
+        """How its texts are written, where that is in few ways, and not just in letters."""
+        shapes = self.shapes
+        if shapes is None or len(shapes) > _FEW_VALUES or self.texts < _FEWEST:
+            return None
+        with_digits = sum(count for shape, count in shapes.items() if b"9" in shape)
+        top = sum(count for _, count in shapes.most_common(10))
+        return shapes if with_digits * 10 >= self.texts * 9 and top * 10 >= self.texts * 9 else None
+
+
+def _has_shape(shape: bytes, value: Value) -> bool:
+    return isinstance(value, str) and shape_of(value) == shape
+
+
+def _is_of_kind(kind: str, value: Value) -> bool:
+    return kind_of(value) == kind
+
+
+def _same_but_for_fraction(one: bytes, other: bytes) -> bool:
+    return _without_fraction(one) == _without_fraction(other)
+
+
+def _without_fraction(shape: bytes) -> bytes:
+    whole, point, rest = shape.partition(b".")
+    return whole + rest.lstrip(b"9") if point and whole.count(b":") == 2 else shape
+
+
+_ODD_SIGNS: dict[str, Callable[[Value], bool]] = {
+    "control": lambda v: isinstance(v, str) and has_control_characters(v),
+    "blanks": lambda v: isinstance(v, str) and has_blanks_at_ends(v),
+    "twice": lambda v: isinstance(v, str) and decoded_once_more(v) is not None,
+}

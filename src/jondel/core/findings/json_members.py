@@ -1,0 +1,96 @@
+"""What the members of a column's JSON documents usually are."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+from typing import Any
+
+from jondel.core.findings.finding import Suspicion
+from jondel.core.findings.text_signs import json_of
+
+_DEEPEST = 4
+_MOST_PATHS = 300
+_FEWEST = 8
+_KEPT = 6
+
+
+class JsonMembers:
+    """The documents of one column: how many are JSON, and of which type each member is."""
+
+    def __init__(self) -> None:
+        self.seen = 0
+        self.broken = 0
+        self.types: dict[str, Counter[str]] = defaultdict(Counter)
+        self.odd: list[tuple[tuple[object, ...], str]] = []
+        """Documents that may be odd, with the keys of their records."""
+
+    def wanted(self, text: str) -> bool:
+        """Whether a column with such a text may hold JSON."""
+        return self.seen > 0 or text[:1] in ("{", "[")
+
+    def feed(self, text: str, key: tuple[object, ...]) -> None:
+        """Take in a document, or what stands where one should."""
+        self.seen += 1
+        valid, document = json_of(text)
+        if not valid:
+            self.broken += 1
+            if len(self.odd) < _KEPT * 4:
+                self.odd.append((key, text))
+            return
+        new = False
+        for path, kind in _members(document):
+            if path in self.types or len(self.types) < _MOST_PATHS:
+                counts = self.types[path]
+                counts[kind] += 1
+                new |= counts[kind] <= 2 and self.seen > _FEWEST and len(counts) > 1
+        if new and len(self.odd) < _KEPT * 4:
+            self.odd.append((key, text))
+
+    def suspicions(self, text: str, *, own: bool) -> Iterator[Suspicion]:
+        """What is suspicious about a document; ``own`` says that it is among those fed with."""
+        valid_ones = self.seen - self.broken
+        if valid_ones < _FEWEST or valid_ones < 0.9 * self.seen or not text:
+            return
+        valid, document = json_of(text)
+        if not valid:
+            yield Suspicion("json", f"{valid_ones} of {self.seen} are JSON, and this is not", 0.97)
+            return
+        for path, kind in _members(document):
+            counts = self.types.get(path)
+            if counts is None:
+                continue
+            total = sum(count for other, count in counts.items() if other != "null")
+            usual, most = counts.most_common(1)[0]
+            mine = counts[kind] - (1 if own else 0)
+            other = kind not in (usual, "null") and usual != "null"
+            if other and total >= _FEWEST and mine * 20 <= most:
+                evidence = f"{path} is {kind}; {most} of {total} are {usual}"
+                yield Suspicion("json", evidence, 0.9)
+                return
+
+
+def _members(document: Any, path: str = "", depth: int = 0) -> Iterator[tuple[str, str]]:
+    yield path or "/", _type(document)
+    if depth < _DEEPEST:
+        if isinstance(document, dict):
+            for name, part in document.items():
+                yield from _members(part, f"{path}/{name}", depth + 1)
+        elif isinstance(document, list):
+            for part in document[:50]:
+                yield from _members(part, f"{path}/*", depth + 1)
+
+
+def _type(part: Any) -> str:
+    match part:
+        case None:
+            return "null"
+        case bool():
+            return "true or false"
+        case int() | float():
+            return "a number"
+        case str():
+            return "a text"
+        case list():
+            return "a list"
+    return "an object"

@@ -1,0 +1,82 @@
+"""Reads tables to profile them: whole, or as much of them as tells what they usually hold."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+from jondel.core.diff.keys import Key, comparison_key
+from jondel.core.engines.protocol import Database
+from jondel.core.findings.table_profile import TableProfile
+from jondel.core.model.schema import ROW_ID, Table
+from jondel.core.model.values import ShownRow, Value
+
+_LARGEST_BYTES = 64 << 10
+"""Of larger values the beginning is looked at."""
+_SAMPLED_ROWS = 10_000
+_BATCH_ROWS = 8192
+
+GoOn = Callable[[], None]
+
+
+def key_of(database: Database, table: Table) -> Key:
+    """By what the records of a table are called."""
+    return comparison_key(database, database, table, table)
+
+
+def whole_profile(
+    database: Database, table: Table, key: Key, go_on: GoOn = lambda: None
+) -> TableProfile:
+    """The profile of all rows.
+
+    Raises:
+        ReadError: the table cannot be read, or it was interrupted.
+    """
+    profile = TableProfile(table)
+    for columns, keys in _read(database, table, key):
+        go_on()
+        profile.feed(columns, keys)
+    return profile
+
+
+def sampled_profile(database: Database, table: Table, key: Key) -> TableProfile:
+    """The profile of the first and the last rows, of all where there are not many.
+
+    Raises:
+        ReadError: the table cannot be read, or it was interrupted.
+    """
+    profile = TableProfile(table)
+    extent = database.rows.measure(table, quick=True)
+    if extent.rows <= 2 * _SAMPLED_ROWS:
+        return whole_profile(database, table, key)
+    for offset in (0, max(_SAMPLED_ROWS, extent.rows - _SAMPLED_ROWS)):
+        window = database.rows.read_window(table, offset, _SAMPLED_ROWS, extent=extent)
+        profile.feed(list(zip(*window.rows, strict=True)), window.positions)
+    return profile
+
+
+def _read(
+    database: Database, table: Table, key: Key
+) -> Iterator[tuple[Sequence[Sequence[Value]], Sequence[tuple[object, ...]]]]:
+    columns = [*key.columns_in(table), *table.column_names]
+    order = key.columns_in(table)
+    width = len(order)
+    waiting: list[ShownRow] = []
+    for batch in database.scanner.stream_rows(table, columns, order, largest=_LARGEST_BYTES):
+        waiting += batch
+        if len(waiting) >= _BATCH_ROWS:
+            yield _parted(waiting, width)
+            waiting = []
+    if waiting:
+        yield _parted(waiting, width)
+
+
+def _parted(
+    rows: Sequence[ShownRow], width: int
+) -> tuple[Sequence[Sequence[Value]], Sequence[tuple[object, ...]]]:
+    """Rows as columns, and their keys, which are the first ``width`` values of each."""
+    columns = list(zip(*rows, strict=True))
+    return columns[width:], list(zip(*columns[:width], strict=True))
+
+
+def key_columns(key: Key) -> tuple[str, ...]:
+    return (ROW_ID,) if key.is_row_id else key.columns
