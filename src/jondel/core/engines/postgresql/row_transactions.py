@@ -12,16 +12,23 @@ from typing import cast
 
 from jondel.core.engines.pages import PageSource
 from jondel.core.engines.postgresql.connection import Connection, translated
-from jondel.core.engines.postgresql.heap_facts import count_rows, read_transactions, recent_since
+from jondel.core.engines.postgresql.heap_facts import (
+    Transactions,
+    count_rows,
+    read_transactions,
+    recent_since,
+)
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import source, unmarked, written
 from jondel.core.engines.protocol import Database
 from jondel.core.model.changes import Changes, TableChanges
 from jondel.core.model.schema import Table
-from jondel.core.model.transactions import RecordKey, Transactions
+from jondel.core.model.transactions import RecordKey
+from jondel.core.model.transactions import Transactions as StepTransactions
 from jondel.core.model.values import Exact, Row, StoredValue
 
 _MOST_ROWS = 50_000
+_XIDS = 1 << 32
 
 
 class ServerTransactions:
@@ -34,18 +41,21 @@ class ServerTransactions:
     def observed(self) -> Iterator[ServerObservation]:
         """See ``TransactionObserver``."""
         with translated(self._session.what):
-            oldest = read_transactions(self._session.connection()).oldest
-        yield ServerObservation(self._session, oldest)
+            began = read_transactions(self._session.connection())
+        yield ServerObservation(self._session, began)
 
 
 class ServerObservation:
-    """See ``Observation``; ``oldest`` is the first transaction that may not have been over."""
+    """See ``Observation``; ``began`` says which transactions were over when it began."""
 
-    def __init__(self, session: Session, oldest: int) -> None:
+    def __init__(self, session: Session, began: Transactions) -> None:
         self._session = session
-        self._oldest = oldest
+        self._oldest = began.oldest
+        self._newest = began.newest
+        under_way = began.token.rpartition(":")[2]
+        self._under_way = {int(number) for number in under_way.split(",") if number}
 
-    def told(self, before: Database, after: Database, changes: Changes) -> Transactions:
+    def told(self, before: Database, after: Database, changes: Changes) -> StepTransactions:
         """See ``Observation``."""
         found: dict[str, set[RecordKey]] = {}
         unchanged: set[RecordKey] = set()
@@ -67,10 +77,9 @@ class ServerObservation:
         records = tuple(frozenset(found[number]) for number in by_number)
         if not found and changes.counts.total:
             why = "rows that are gone do not tell which one took them"
-            return Transactions(None, why=why, unchanged=frozenset(unchanged))
-        return Transactions(
-            len(found) or bool(unchanged), not removed, "", records, frozenset(unchanged)
-        )
+            return StepTransactions(None, why=why, unchanged=frozenset(unchanged))
+        number_told = len(found) or int(bool(unchanged))
+        return StepTransactions(number_told, not removed, "", records, frozenset(unchanged))
 
     def _written(
         self,
@@ -95,12 +104,21 @@ class ServerObservation:
             )
         ).fetchall()
         for number, *parts in cast("list[tuple[bytes, ...]]", rows):
+            if not self._came_since(int(number)):
+                continue
             words = tuple(part.decode("utf-8", "replace") for part in parts)
             key = changed.get(words)
             if key is not None:
                 yield number.decode(), key, True
             elif (same := self._before(before, declared, words)) is not None:
                 yield number.decode(), same, False
+
+    def _came_since(self, number: int) -> bool:
+        """Whether a transaction was not over when this began; rows have 32 bits of its number."""
+        whole = (self._newest & ~(_XIDS - 1)) | number
+        if whole > self._newest + _XIDS // 2:
+            whole -= _XIDS
+        return whole >= self._newest or whole in self._under_way
 
     def _before(self, before: Database, declared: Table, words: tuple[str, ...]) -> Row | None:
         """The key of a record as it was before, if it was there."""
