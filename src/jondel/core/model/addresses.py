@@ -25,6 +25,9 @@ class TableId(tuple[str, ...]):
             raise ValueError("a table's address has at least one level")
         return super().__new__(cls, levels)
 
+    def __getnewargs__(self) -> tuple[str, ...]:
+        return tuple(self)
+
     @classmethod
     def of(cls, levels: Iterable[str]) -> TableId:
         """The address with these levels."""

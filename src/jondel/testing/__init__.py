@@ -1,0 +1,1 @@
+"""For tests: records what they write. The pytest plugin, and what it gives to them."""
