@@ -18,6 +18,8 @@ from jondel.core.findings.json_members import JsonMembers
 from jondel.core.findings.text_signs import (
     as_shapes,
     boolean_family,
+    coarse_of,
+    coarse_shape_of,
     decoded_once_more,
     has_blanks_at_ends,
     has_control_characters,
@@ -77,6 +79,8 @@ class ColumnProfile:
         self.last_text: str | None = None
         """The first and the last of its texts in the order of their characters, where these are
         times."""
+        self._usual_shapes: tuple[int, frozenset[bytes] | None] | None = None
+        self.limit = declared_limit(column)
         self.json = JsonMembers()
         self.remembered: dict[str, list[Remembered]] = {}
 
@@ -107,6 +111,9 @@ class ColumnProfile:
                 self._feed_texts(cast("Sequence[str]", texts), values, keys)
         else:
             self._count_kinds(Counter(map(kind_of, values)), values, keys)
+            invalid = sum(1 for v in values if isinstance(v, InvalidText))
+            if invalid:
+                self._count("invalid", invalid, _is_invalid, values, keys)
             if texts := [v for v in values if type(v) is str]:
                 self._feed_texts(texts, values, keys)
             self._take_numbers([v for v in values if type(v) in (int, float)])  # type: ignore[misc]
@@ -178,7 +185,10 @@ class ColumnProfile:
             written = as_shapes(joined)
             usual = next(iter(self.shapes.most_common(1)), (b"", 0))[0]
             if counted is None and usual and written == b"\0".join([usual] * len(texts)):
-                self.lengths[len(texts[0])] += len(texts)
+                texts_long = len(texts[0])
+                self.lengths[texts_long] += len(texts)
+                if self.limit is not None and texts_long > self.limit:
+                    self._count("long", len(texts), partial(_is_longer, self.limit), values, keys)
                 self._add_shapes(Counter({usual: len(texts)}), texts, values, keys)
                 return
             found = written.split(b"\0")
@@ -192,6 +202,9 @@ class ColumnProfile:
         for text, count in counted.items() if counted is not None else ():
             lengths[len(text)] += count
         self.lengths.update(lengths)
+        if self.limit is not None and max(lengths) > self.limit:
+            long = sum(count for length, count in lengths.items() if length > self.limit)
+            self._count("long", long, partial(_is_longer, self.limit), values, keys)
         if lengths[0]:
             self._count("empty", lengths[0], lambda v: v == "", values, keys)
 
@@ -303,6 +316,10 @@ class ColumnProfile:
         declared = self.column.type
         if kind == "text" and declared.is_number and numbers >= max(1, 4 * alike):
             yield Suspicion("type", f"{numbers} of {self.present} values are numbers", 0.95)
+        elif kind == "real" and declared.kind == "integer" and value != int(cast("float", value)):
+            if self._others(self.kinds["real"], own) * 20 <= numbers:
+                evidence = f"{self.kinds['integer']} of {self.present} values are whole numbers"
+                yield Suspicion("type", evidence, 0.85)
         elif of_other >= _FEWEST and alike * 50 <= of_other:
             most = max((k for k in self.kinds if k != "null"), key=lambda k: self.kinds[k])
             evidence = f"{self.kinds[most]} of {self.present} values are {most}"
@@ -394,7 +411,7 @@ class ColumnProfile:
         settled = sum(usual.values())
         if not usual or value in usual or mine > 1 or present < 40:
             return
-        if isinstance(value, int) and not isinstance(value, bool):
+        if isinstance(value, int) and (value in (0, 1) or not set(usual) <= {0, 1}):
             return  # how many there are of something is no set
         rare = len(self.values) - len(usual)
         if len(usual) > 12 or settled < 0.98 * present or rare > 2 + present / 500:
@@ -409,7 +426,7 @@ class ColumnProfile:
         """Whether it can be told of a value that it does not belong here."""
         if self.present < _FEWEST:
             return False
-        if self._few_values is not None or self._few_shapes is not None:
+        if self._few_values is not None or self.usual_shapes is not None:
             return True
         return not self.texts and bool(self.numbers)
 
@@ -417,13 +434,18 @@ class ColumnProfile:
         """Whether a value is like those that the column usually holds."""
         if value is None:
             return self.kinds["null"] * 20 >= self.rows
-        kind = kind_of(value)
-        if self._others(self.kinds[kind], own) * 20 < self.present:
+        numbers = self.kinds["integer"] + self.kinds["real"]
+        if numbers * 2 > self.present and isinstance(value, str):
+            # A column for texts makes one of a number that got there.
+            value = number_in(value)
+        is_number = isinstance(value, int | float)
+        alike = numbers if is_number else self.kinds[kind_of(value)]
+        if self._others(alike, own) * 20 < self.present:
             return False
         if self._few_values is not None:
             return self._others(self._few_values.get(value, 0), own) >= 2
-        if isinstance(value, str) and self._few_shapes is not None:
-            return self._others(self._few_shapes.get(shape_of(value), 0), own) >= 3
+        if isinstance(value, str) and self.usual_shapes is not None:
+            return coarse_shape_of(value) in self.usual_shapes
         if isinstance(value, int | float) and self.numbers:
             ordered = sorted(self.numbers)
             low, high = ordered[len(ordered) // 50], ordered[-1 - len(ordered) // 50]
@@ -440,14 +462,49 @@ class ColumnProfile:
         return values if often * 10 >= self.present * 9 else None
 
     @property
-    def _few_shapes(self) -> Counter[bytes] | None:
-        """How its texts are written, where that is in few ways, and not just in letters."""
-        shapes = self.shapes
-        if shapes is None or len(shapes) > _FEW_VALUES or self.texts < _FEWEST:
-            return None
-        with_digits = sum(count for shape, count in shapes.items() if b"9" in shape)
-        top = sum(count for _, count in shapes.most_common(10))
-        return shapes if with_digits * 10 >= self.texts * 9 and top * 10 >= self.texts * 9 else None
+    def usual_shapes(self) -> frozenset[bytes] | None:
+        """How nearly all of its texts are written, where that is in few ways."""
+        if self._usual_shapes is None or self._usual_shapes[0] != len(self.sample):
+            found = Counter(coarse_shape_of(text) for text in self.sample if text)
+            total = sum(found.values())
+            usual = frozenset(s for s, n in found.items() if n >= 3 and n * 50 >= total)
+            settled = sum(found[shape] for shape in usual)
+            strict = total >= _FEWEST and len(usual) <= 6 and settled * 20 >= total * 19
+            self._usual_shapes = len(self.sample), usual if strict else None
+        return self._usual_shapes[1]
+
+    def stray_shapes(self) -> frozenset[bytes]:
+        """How a few texts are written that are not written as nearly all others are."""
+        usual = self.usual_shapes
+        if usual is None or self.shapes is None:
+            return frozenset()
+        few = max(2, self.texts // 50)
+        stray = {s for s, n in self.shapes.items() if s and n <= few and coarse_of(s) not in usual}
+        return frozenset(stray) if len(stray) <= few else frozenset()
+
+
+def declared_limit(column: Column) -> int | None:
+    """How many characters a column is declared to hold at most, where the engine does not see to
+    it."""
+    name, _, most = column.type.name.partition("(")
+    most = most.rstrip(") ")
+    return int(most) if "CHAR" in name.upper() and most.isdecimal() and int(most) else None
+
+
+def _is_longer(limit: int, value: Value) -> bool:
+    return isinstance(value, str) and len(value) > limit
+
+
+def number_in(text: str) -> Value:
+    """The number that a text is, else the text."""
+    try:
+        return float(text)
+    except ValueError:
+        return text
+
+
+def _is_invalid(value: Value) -> bool:
+    return isinstance(value, InvalidText)
 
 
 def _has_shape(shape: bytes, value: Value) -> bool:

@@ -22,8 +22,18 @@ class JsonMembers:
         self.seen = 0
         self.broken = 0
         self.types: dict[str, Counter[str]] = defaultdict(Counter)
-        self.odd: list[tuple[tuple[object, ...], str]] = []
+        self._broken_ones: list[tuple[tuple[object, ...], str]] = []
+        self._first: dict[tuple[str, str], list[tuple[tuple[object, ...], str]]] = {}
+        """By path and type of a member: the first documents with such, and their records' keys."""
+
+    @property
+    def odd(self) -> Iterator[tuple[tuple[object, ...], str]]:
         """Documents that may be odd, with the keys of their records."""
+        yield from self._broken_ones
+        for (path, kind), documents in self._first.items():
+            counts = self.types[path]
+            if counts[kind] * 10 <= sum(counts.values()):
+                yield from documents
 
     def wanted(self, text: str) -> bool:
         """Whether a column with such a text may hold JSON."""
@@ -35,17 +45,15 @@ class JsonMembers:
         valid, document = json_of(text)
         if not valid:
             self.broken += 1
-            if len(self.odd) < _KEPT * 4:
-                self.odd.append((key, text))
+            if len(self._broken_ones) < _KEPT:
+                self._broken_ones.append((key, text))
             return
-        new = False
         for path, kind in _members(document):
             if path in self.types or len(self.types) < _MOST_PATHS:
-                counts = self.types[path]
-                counts[kind] += 1
-                new |= counts[kind] <= 2 and self.seen > _FEWEST and len(counts) > 1
-        if new and len(self.odd) < _KEPT * 4:
-            self.odd.append((key, text))
+                self.types[path][kind] += 1
+                first = self._first.setdefault((path, kind), [])
+                if len(first) < 2:
+                    first.append((key, text))
 
     def suspicions(self, text: str, *, own: bool) -> Iterator[Suspicion]:
         """What is suspicious about a document; ``own`` says that it is among those fed with."""

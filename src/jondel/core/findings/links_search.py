@@ -132,7 +132,8 @@ def _unusual(
     for name, counts in overall.items():
         found = here[name]
         number = sum(map(len, found.values()))
-        if number < _FEWEST_POINTING:
+        # Where most records are pointed at, those that are not are the unusual ones.
+        if number < _FEWEST_POINTING or number * 2 > sum(counts.values()):
             continue
         for value, targets in found.items():
             usual = [other for other, at in found.items() if len(at) * 10 >= number]

@@ -17,6 +17,7 @@ from jondel.core.findings.finding import Finding, Suspicion
 from jondel.core.findings.links_search import pointing_at_nothing, unusual_targets
 from jondel.core.findings.scanning import GoOn, key_columns, key_of, whole_profile
 from jondel.core.findings.table_profile import TableProfile
+from jondel.core.findings.text_signs import shape_of
 from jondel.core.findings.totals import wrong_totals
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
@@ -25,6 +26,8 @@ from jondel.core.model.values import ShownRow, StoredValue, Value
 _LISTED = 3
 """Of records of which the same is true so many are listed; the others are counted."""
 _MOST_JUDGED = 2000
+_MOST_ROWS_AGAIN = 200_000
+_MOST_STRAYS = 50
 _LARGEST_BYTES = 64 << 10
 
 _log = logging.getLogger(__name__)
@@ -56,18 +59,25 @@ def findings_in(database: Database, wanted: Wanted) -> Iterator[Finding]:
         and table.unreadable is None
         and (wanted.tables is None or table.id in wanted.tables)
     ]
+    told: set[tuple[TableId | None, str, tuple[StoredValue, ...]]] = set()
     for table in tables:
         wanted.go_on()
         wanted.told(table.title)
         try:
-            yield from _OfTable(database, table, wanted.go_on).findings()
+            for finding in _OfTable(database, table, wanted.go_on).findings():
+                told.add((finding.table, finding.column, finding.key))
+                yield finding
         except Cancelled:
             raise
         except ReadError as error:
             _log.info("%s: not looked at: %s", table.title, error)
     links = {link: s for link, s in wanted.links.items() if _concerns(link, wanted.tables)}
     wanted.told("links and totals")
-    yield from _guarded(lambda: _across(database, links, wanted.go_on))
+    for finding in _guarded(lambda: _across(database, links, wanted.go_on)):
+        # What is suspicious by itself need not be told once more for what points at it.
+        known = (finding.table, finding.column, finding.key) in told
+        if not (known and finding.kind == "rare value"):
+            yield finding
 
 
 def _concerns(link: Link, tables: Collection[TableId] | None) -> bool:
@@ -209,6 +219,7 @@ class _OfTable:
                 for remembered in kept
             ]
             keys += [key for key, _ in column.json.odd]
+            keys += self._strays(profile, column)
             yield from self._at_keys(keys)
             for value in _rare_values(column):
                 for row, position in _rows_with(
@@ -221,6 +232,25 @@ class _OfTable:
                         self._database, self._table, {column.column.name: value}, 2
                     ):
                         yield _key_in(self._table, self._key, row, position), row
+
+    def _strays(self, table: TableProfile, profile: ColumnProfile) -> Iterator[tuple[Any, ...]]:
+        """The keys of records whose text is written unlike nearly all others: it may be another
+        column's."""
+        shapes = profile.stray_shapes()
+        if not shapes or table.rows > _MOST_ROWS_AGAIN:
+            return
+        order = self._key.columns_in(self._table)
+        found = 0
+        for batch in self._database.scanner.stream_rows(
+            self._table, [*order, profile.column.name], order
+        ):
+            self._go_on()
+            for row in batch:
+                if isinstance(row[-1], str) and shape_of(row[-1]) in shapes:
+                    yield row[:-1]
+                    found += 1
+            if found >= _MOST_STRAYS:
+                return
 
     def _at_keys(self, keys: list[Any]) -> Iterator[tuple[tuple[Any, ...], ShownRow]]:
         columns = self._key.columns_in(self._table)

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.times import TimeKind, guess_time_kind, moment
 from jondel.core.browse.tokens import is_token
-from jondel.core.findings.column_profile import ColumnProfile, Key
+from jondel.core.findings.column_profile import ColumnProfile, Key, declared_limit
 from jondel.core.findings.finding import Suspicion
 from jondel.core.findings.text_signs import folded
 from jondel.core.model.schema import Column, Table
@@ -21,7 +21,7 @@ _FURTHEST_APART = 2
 _LONGEST_NAME = 80
 _MOST_NAMES = 50_000
 _FEW = 200
-_WORD = re.compile(r"[^\W\d_]{3}")
+_WORD = re.compile(r"[^\W\d_]{2}")
 
 
 class Times(NamedTuple):
@@ -139,9 +139,8 @@ class TableProfile:
         if value is None and (column.not_null or column.key_position) and not column.numbered:
             declared = "NOT NULL" if column.not_null else "part of the key"
             yield Suspicion("constraint", f"it is declared {declared}", 0.97)
-        most = column.type.name.rpartition("(")[2].rstrip(") ")
-        limited = most.isdecimal() and "CHAR" in column.type.name.upper()
-        if limited and isinstance(value, str) and len(value) > int(most) > 0:
+        limit = declared_limit(column)
+        if limit is not None and isinstance(value, str) and len(value) > limit:
             evidence = f"{len(value)} characters in {column.type.name}"
             yield Suspicion("constraint", evidence, 0.9)
 
@@ -244,6 +243,7 @@ def _strongest(found: Sequence[Suspicion]) -> Iterator[Suspicion]:
         "rare value": kinds - {"rare value"},
         "time range": kinds & {"time format"},
         "type": kinds & {"empty text", "constraint"},
+        "blanks": kinds & {"json"},
         "cut": kinds & {"constraint"},
     }
     told = set()

@@ -14,6 +14,7 @@ _SHAPES = bytes.maketrans(
     b"012345678bcdefghijklmnopqrstuvwxyzBCDEFGHIJKLMNOPQRSTUVWXYZ",
     b"9" * 9 + b"a" * 25 + b"A" * 25,
 )
+_LONGEST_COARSE = 120
 _BOOLEANS = (
     ("true", "false"),
     ("t", "f"),
@@ -76,14 +77,27 @@ def shape_of(text: str) -> bytes:
     return as_shapes(text.encode("utf-8", "surrogatepass"))
 
 
+_RUNS = re.compile(rb"(.)\1+")
 _TIME_SHAPE = re.compile(
-    rb"9999-99-99([T ]99:99(:99([.,]9+)?)?)? ?(A|AAA|[+-]99(:?99)?)?"
+    rb"9999-99-99([A ]99:99(:99([.,]9+)?)?)? ?(A|AAA|[+-]99(:?99)?)?"
     rb"|99?[/.-]99?[/.-]9999( 99?:99(:99)?( ?(AA|aa))?)?"
     rb"|9999[/.]99[/.]99( 99:99(:99)?)?"
     rb"|99?[/.-]99?[/.-]99( 99:99(:99)?)?"
     rb"|(Aaa,? )?(99? Aaa+,? 9999|Aaa+ 99?,? 9999)( 99:99(:99)?( ?[A+-][A9:]*)?)?"
     rb"|99999999(A99999999?A?)?|99999999999999"
 )
+"""The T between a day and its time, and the Z behind them, are letters like any others here."""
+
+
+def coarse_shape_of(text: str) -> bytes:
+    """How a text is written, however long its words and numbers are: ``a.a9@a.a``."""
+    return coarse_of(shape_of(text[:_LONGEST_COARSE]))
+
+
+def coarse_of(shape: bytes) -> bytes:
+    """The coarse shape of a text that is written so."""
+    # Letters beyond ASCII are letters, too.
+    return _RUNS.sub(rb"\1", re.sub(rb"[\x80-\xff]+", b"a", shape))
 
 
 def is_time_shape(shape: bytes) -> bool:
