@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import subprocess
 import sys
 from collections.abc import Callable
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import ActionFailed
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
 from jondel.core.trail.trail import Trail
-from jondel.core.verify.actions import Action
+from jondel.core.verify.action_run import ActionRunner
+from jondel.core.verify.actions import Action, Outcome, Request
 from jondel.demo.launch import DemoUnavailable, harbour_desk
 
 _CLOCK = "2026-06-14T14:02:11"
@@ -123,7 +125,7 @@ def test_a_check_in_writes_its_time_in_another_format(perform: Perform) -> None:
 
 def test_actions_work_over_http_and_stop_with_whoever_started_them(harbour: Path) -> None:
     with harbour_desk(harbour, _CLOCK) as actions:
-        assert [action.label for action in actions] == [
+        assert [action.name for action in actions] == [
             "book a berth",
             "check a boat in",
             "sell fuel",
@@ -131,20 +133,25 @@ def test_actions_work_over_http_and_stop_with_whoever_started_them(harbour: Path
             "cancel a booking",
             "import tide readings",
         ]
-        assert all(action.url.startswith("http://127.0.0.1:") for action in actions)
-        assert actions[0].run() == "berth 2 is held by booking 413"
-        with pytest.raises(ActionFailed, match="no such action"):
-            Action("sink a boat", actions[0].url.replace("book-berth", "sink")).run()
-    with pytest.raises(ActionFailed, match="is it running"):
-        actions[0].run()
+        assert _run(actions[0]).said == "berth 2 is held by booking 413"
+        way = actions[0].way
+        assert isinstance(way, Request)
+        unknown = Action("sink a boat", replace(way, url=way.url.replace("book-berth", "sink")))
+        assert "no such action" in _run(unknown).failure
+    assert "is the app running?" in _run(actions[0]).failure
+
+
+def _run(action: Action) -> Outcome:
+    with ActionRunner(Path.cwd(), os.environ) as runner:
+        return runner.run(action, "", {})
 
 
 def test_an_action_with_nothing_left_to_do_is_refused_by_the_app(harbour: Path) -> None:
     with closing(sqlite3.connect(harbour)) as connection:
         connection.execute("UPDATE bookings SET status = 'left'")
         connection.commit()
-    with harbour_desk(harbour, _CLOCK) as actions, pytest.raises(ActionFailed, match="refused"):
-        actions[1].run()
+    with harbour_desk(harbour, _CLOCK) as actions:
+        assert "the app answered 409: there is nothing left" in _run(actions[1]).failure
 
 
 def test_harbour_desk_on_something_else_is_reported(tmp_path: Path) -> None:

@@ -64,7 +64,6 @@ def test_the_whole_loop(terminal, home: Path) -> None:  # type: ignore[no-untype
     screen.sees("Run one of the app's actions")
     screen.press("Enter")
     screen.sees("berth 2 is held by booking 413")
-    screen.press("s")
     screen.sees("changes of s3 book a berth", "free → held", "∅ → 413")
 
     # Walk the steps.

@@ -12,7 +12,7 @@ from driving import SMALL, WIDE, driven
 
 from app_process import AppFailed
 from conftest import OpenApp
-from jondel.core.verify.actions import Action
+from jondel.core.verify.actions import Action, Request
 from jondel.tui.frame.screen import MainScreen
 from jondel.tui.services.early_look import looked_at
 from seeds import length, seeds
@@ -64,7 +64,7 @@ async def test_any_keys_in_any_order_do_no_harm(
     chance = random.Random(seed)
     writer = app(hostile_database)
     size = WIDE if seed % 2 else SMALL
-    nobody = Action("call an app that is not there", "http://127.0.0.1:9/actions/none")
+    nobody = Action("call an app that is not there", Request("GET", "http://127.0.0.1:9/none"))
     async with driven(hostile_database, size, [nobody]) as driver:
         for _ in range(length(90, 150)):
             if chance.random() < 0.2:

@@ -11,7 +11,7 @@ from driving import SMALL, WIDE, driven
 from conftest import MakeDatabase, OpenApp
 from jondel.core.engines.protocol import Database
 from jondel.core.trail.trail import Trail
-from jondel.core.verify.actions import Action
+from jondel.core.verify.actions import Action, Request
 from jondel.demo.launch import harbour_desk
 from jondel.tui.app import JondelApp
 
@@ -158,7 +158,7 @@ async def test_a_label_is_asked_for_and_checked_while_it_is_typed(make: MakeData
         assert len(driver.steps) == 2
 
 
-async def test_an_action_titles_the_step_it_led_to(harbour: Path) -> None:
+async def test_an_action_is_a_step_of_its_own(harbour: Path) -> None:
     with harbour_desk(harbour, "2026-06-14T14:02:11") as actions:
         async with driven(harbour, actions=actions) as driver:
             await driver.press("s")
@@ -167,17 +167,16 @@ async def test_an_action_titles_the_step_it_led_to(harbour: Path) -> None:
             await driver.sees("Run one of the app's actions", "cancel a booking")
             await driver.press("down", "down", "enter")
             await driver.sees("sell fuel: 42.5 litres sold")
-            await driver.press("s")
             await driver.sees("changes of s2 sell fuel", "fuel_sales  +1", '  ""')
 
 
 async def test_an_app_that_does_not_answer_is_a_message(make: MakeDatabase) -> None:
-    action = Action("sell fuel", "http://127.0.0.1:9/actions/sell-fuel")
+    action = Action("sell fuel", Request("POST", "http://127.0.0.1:9/actions/sell-fuel"))
     async with driven(make(*_T), actions=[action]) as driver:
         await driver.press("a")
         await driver.sees("Run one of the app's actions")
         await driver.press("enter")
-        await driver.sees("the app does not answer")
+        await driver.sees("nothing answers at http://127.0.0.1:9")
 
 
 async def test_what_another_jondel_recorded_appears(

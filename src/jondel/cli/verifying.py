@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 
 from jondel.cli.making_room import make_room
@@ -16,10 +16,11 @@ from jondel.core.files.json_values import dumped
 from jondel.core.files.replacement import replace_text
 from jondel.core.reports.verdict_text import result_lines
 from jondel.core.trail.project import FILE_NAME, Project
+from jondel.core.trail.trail import Trail
 from jondel.core.verify.actions import Action
 from jondel.core.verify.plan_file import Plan, PlanFile, plan_in
 from jondel.core.verify.recording import Place
-from jondel.core.verify.run import ActionResult, PlanRun, Surroundings, accepted
+from jondel.core.verify.run import ActionResult, PlanRun, Surroundings, accepted, forget_copy
 
 NOT_MET = 3
 """The exit status where an expectation is not met, or an action failed."""
@@ -45,7 +46,7 @@ def verify(
         around = Surroundings.of(project, os.environ, _ask if sys.stdin.isatty() else None)
         place = Place(given.trail, given.database, words)
         results: list[ActionResult] = []
-        for result in PlanRun(plan, place, around).results(actions):
+        for result in PlanRun(plan, place, around, keeps_copies=accept).results(actions):
             results.append(result)
             if not as_json:
                 for line in result_lines(result):
@@ -150,11 +151,11 @@ def _accept(given: Target, project: Project, results: Sequence[ActionResult]) ->
     names = dict.fromkeys(result.action.name for result in results)
     for name in names:
         runs = [result for result in results if result.action.name == name]
-        of_copies = [run for run in runs if run.target != given.location]
-        if of_copies:
-            say(f"{name}: what it writes to a copy is not accepted; run it without copy once")
-            continue
-        made = accepted(given.trail, project, runs)
+        with closing(Trail(runs[0].target)) as trail:
+            made = accepted(trail, project, runs)
+        for run in runs:
+            if run.target != given.location:
+                forget_copy(Path(run.target))
         if made is None:
             say(f"{name}: it failed, so nothing is accepted")
             continue

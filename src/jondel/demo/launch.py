@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -14,6 +15,8 @@ from jondel.core.verify.actions import Action, Request
 
 _PROGRAM = [sys.executable, "-m", "jondel.demo.harbour_desk"]
 _STOP_SECONDS = 5
+ADDRESS = "HARBOUR_DESK"
+"""The variable of the environment that says where Harbour Desk listens while the demo runs."""
 _ACTIONS = {
     "book-berth": "book a berth",
     "check-in": "check a boat in",
@@ -67,9 +70,11 @@ def harbour_desk(database: str | Path, clock: str | None = None) -> Iterator[lis
         port = app.stdout.readline().strip()
         if not port.isdigit():
             raise DemoUnavailable(f"{database}: Harbour Desk did not start on it")
-        address = f"http://127.0.0.1:{port}/actions"
+        # Where it listens is another port each time: what is written down of its actions says so.
+        os.environ[ADDRESS] = f"http://127.0.0.1:{port}"
         yield [
-            Action(label, Request("POST", f"{address}/{name}")) for name, label in _ACTIONS.items()
+            Action(label, Request("POST", f"${{env:{ADDRESS}}}/actions/{name}"))
+            for name, label in _ACTIONS.items()
         ]
     finally:
         app.stdin.close()

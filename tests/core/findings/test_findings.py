@@ -383,7 +383,10 @@ def test_nothing_is_found_in_sound_data(sound: Path) -> None:
             id="cut-prose",
         ),
         pytest.param(
-            "INSERT INTO codes VALUES (NULL, 'calm tide at the')", "constraint", "codes.code", id="null-in-a-key"
+            "INSERT INTO codes VALUES (NULL, 'calm tide at the')",
+            "constraint",
+            "codes.code",
+            id="null-in-a-key",
         ),
         pytest.param(
             "UPDATE codes SET title='a title of more letters than are declared' WHERE code='c5'",

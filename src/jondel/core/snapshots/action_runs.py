@@ -62,6 +62,14 @@ class ActionRuns:
         )
         return _run(*rows[0]) if rows else None
 
+    def judge(self, number: int, verdict: str) -> None:
+        """Say what came of the expectation of the run that made a step, if one did."""
+        with self._catalogue.writing() as (connection, of):
+            connection.execute(
+                "UPDATE action_run SET verdict = ? WHERE database_id = ? AND number = ?",
+                (verdict, of, number),
+            )
+
     def keep(self, run: ActionRun) -> None:
         """Remember a run; the oldest are forgotten where there are many.
 

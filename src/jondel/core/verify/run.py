@@ -113,8 +113,16 @@ class PlanRun:
     order, those on copies of it several at once."""
 
     def __init__(
-        self, plan: Plan, place: Place, surroundings: Surroundings, told: Told | None = None
+        self,
+        plan: Plan,
+        place: Place,
+        surroundings: Surroundings,
+        told: Told | None = None,
+        *,
+        keeps_copies: bool = False,
     ) -> None:
+        """Copies stay where an expectation is not met; with ``keeps_copies`` all of them do."""
+        self._keeps_copies = keeps_copies
         self._plan = plan
         self._place = place
         self._around = surroundings
@@ -201,7 +209,7 @@ class PlanRun:
             place = Place(trail, database, str(path), self._place.record)
             # The copy is of the state that it starts from.
             result = self.result(replace(action, start=""), turn, place, runner)
-        if result.met is not False:
+        if result.met is not False and not self._keeps_copies:
             forget_copy(path)
         return result._replace(action=action)
 

@@ -14,7 +14,7 @@ FEATURES = (
     "jondel.tui.features.to_record:ToRecord",
     "jondel.tui.features.snapshots:Snapshots",
     "jondel.tui.features.stepping:Stepping",
-    "jondel.tui.features.actions:Actions",
+    "jondel.tui.features.verifying:Verifying",
     "jondel.tui.features.watching:Watching",
     "jondel.tui.features.comparing:Comparing",
     "jondel.tui.features.tending:Tending",

@@ -51,6 +51,8 @@ class TrailService:
         self._trail: Trail | None = None
         self._rules: NoiseRules | None = None
         self._rules_stamp: tuple[str, int, int] | None = None
+        self.also_ours: list[Callable[[], frozenset[int]]] = []
+        """What tells the numbers of snapshots that were taken here by another way."""
         self._accounted_for = 0
         """The number of the last step of which is known whether it is new to the person."""
 
@@ -135,10 +137,15 @@ class TrailService:
         self.unseen.add(
             step.number
             for step in steps
-            if step.number > self._accounted_for and step.number not in self.core.taken
+            if step.number > self._accounted_for and step.number not in self._ours
         )
         self._account_for(steps)
         return [step.after for step in steps] != known
+
+    @property
+    def _ours(self) -> frozenset[int]:
+        """The numbers of the snapshots that were taken here, and not by somebody else."""
+        return self.core.taken.union(*(taken() for taken in self.also_ours))
 
     def _account_for(self, steps: list[Step]) -> None:
         self._accounted_for = max([self._accounted_for, *(step.number for step in steps)])

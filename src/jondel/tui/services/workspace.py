@@ -1,12 +1,11 @@
 """What the interface asks of core, as awaitable calls: one database, its trail, its app.
 
-Five threads: those of ``RowService``, the one that surveys (counts, snapshots, comparisons,
-writing), and one that talks to the app.
+Threads: those of ``RowService``, the one that surveys (counts, snapshots, comparisons, writing),
+and one each for what is seldom used, such as the one that runs the app's actions.
 """
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING
@@ -15,7 +14,7 @@ from jondel.core.browse.desk_layout import DeskLayoutFile
 from jondel.core.browse.first_table import LastTable, first_table
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import location_of, open_database, other_host
-from jondel.core.errors import ActionFailed, StoreUnavailable
+from jondel.core.errors import StoreUnavailable
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Table
 from jondel.core.trail.project import Project
@@ -24,18 +23,18 @@ from jondel.tui.services.comparisons import Comparisons
 from jondel.tui.services.early_look import EarlyLook, table_to_open_with
 from jondel.tui.services.readers import MomentReader
 from jondel.tui.services.rows import RowService
-from jondel.tui.services.threads import WorkThread
 from jondel.tui.services.trail import TrailService
 from jondel.tui.services.writing import Writing
 
 if TYPE_CHECKING:
     from jondel.core.browse.sheet_states import SheetStates
-    from jondel.core.verify.actions import Action, Outcome
+    from jondel.core.verify.actions import Action
     from jondel.tui.services.drafts import DraftService
     from jondel.tui.services.exporting import ExportService
     from jondel.tui.services.links import LinkService
     from jondel.tui.services.query import QueryService
     from jondel.tui.services.query_help import QueryHelp
+    from jondel.tui.services.verifying import VerifyService
 
 
 class Workspace:
@@ -61,7 +60,6 @@ class Workspace:
         self.comparisons = Comparisons(self.trail, survey)
         self.writing = Writing(self.trail, survey, read_only=read_only, host=other_host(target))
         self._survey = survey
-        self._app = WorkThread("app")
         self.last_table: TableId | None = None
         """The table last looked at, once there was one."""
         self._kept_table: TableId | None = None
@@ -72,11 +70,11 @@ class Workspace:
         self._query: QueryService | None = None
         self._query_help: QueryHelp | None = None
         self._exporting: ExportService | None = None
+        self._verifying: VerifyService | None = None
 
     def close(self) -> None:
         """Stop all work and let go of everything."""
         trail = self.trail.if_opened
-        self._app.close()
         self.rows.close()
         if self._drafts is not None:
             self._drafts.close()
@@ -86,6 +84,8 @@ class Workspace:
             self._query_help.close()
         if self._exporting is not None:
             self._exporting.close()
+        if self._verifying is not None:
+            self._verifying.close()
         self._survey.close(trail.close if trail is not None else None)
 
     # Loaded when they are first used, for the first rows do without
@@ -174,6 +174,15 @@ class Workspace:
         return self._exporting
 
     @property
+    def verifying(self) -> VerifyService:
+        """What runs the app's actions, and looks for findings."""
+        if self._verifying is None:
+            from jondel.tui.services.verifying import VerifyService
+
+            self._verifying = VerifyService(self.location, self.target, self.trail, self.actions)
+        return self._verifying
+
+    @property
     def drafts_if_used(self) -> DraftService | None:
         """The draft, if anything has been done with one."""
         return self._drafts
@@ -188,17 +197,3 @@ class Workspace:
         # What was deleted may have had pages moved that open images still look for elsewhere.
         await self.rows.forget_images()
         self.comparisons.forget_gone()
-
-    async def act(self, action: Action) -> str:
-        """Run one of the app's actions; returns what it says. Raises ``JondelError``."""
-        outcome = await self._app.run(lambda _: self._run_action(action))
-        if not outcome.ok:
-            raise ActionFailed(f"{action.name}: {outcome.failure}")
-        self.trail.actions_done.append(action.name)
-        return outcome.said
-
-    def _run_action(self, action: Action) -> Outcome:
-        from jondel.core.verify.action_run import ActionRunner
-
-        with ActionRunner(Project(self.location).root, os.environ) as runner:
-            return runner.run(action, self.target, {})

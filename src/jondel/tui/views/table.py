@@ -26,4 +26,11 @@ VIEWS = (
         "Query: ask the database, and try out what writes",
         "jondel.tui.views.query.view:QueryView",
     ),
+    ViewEntry(
+        "verify",
+        "V",
+        "Verify",
+        "Verify: actions, what they should write, and findings",
+        "jondel.tui.views.verify.view:VerifyView",
+    ),
 )
