@@ -146,6 +146,9 @@ def _add_export(command: Add) -> None:
     )
     added.add_argument("--at", metavar="SNAPSHOT", help="as of a snapshot")
     added.add_argument("--changes", metavar="STEP", help="what a step changed")
+    added.add_argument(
+        "--backward", action="store_true", help="with --changes: what takes them back"
+    )
     repeated(
         added,
         "--record",

@@ -31,6 +31,7 @@ def export(
     form: str | None,
     at: str | None,
     changes: str | None,
+    backward: bool,
     records: Sequence[str],
     children: Sequence[str],
     renumber: int | None,
@@ -45,7 +46,7 @@ def export(
         if changes is not None:
             if tables or at is not None:
                 raise UsageProblem("--changes is of all tables between two snapshots")
-            done, what = _changes(found, changes, path, wanted), "record"
+            done, what = _changes(found, changes, path, wanted, backward=backward), "record"
         elif records:
             if tables:
                 raise UsageProblem("--record brings what it needs; leave --table out")
@@ -165,7 +166,7 @@ def _chosen(schema: Schema, names: Sequence[str]) -> list[Table]:
     return found
 
 
-def _changes(target: Target, name: str, path: Path, form: RowForm) -> Exported:
+def _changes(target: Target, name: str, path: Path, form: RowForm, *, backward: bool) -> Exported:
     from jondel.core.exports.changes import export_changes
 
     trail = target.trail
@@ -173,7 +174,7 @@ def _changes(target: Target, name: str, path: Path, form: RowForm) -> Exported:
     if step is None or step.before is None:
         raise UsageProblem(f"--changes {name}: nothing is recorded before it")
     scope = Showing(limit=0).scope(rules_of(target.location))
-    ends = (step.before, step.after)
+    ends = (step.after, step.before) if backward else (step.before, step.after)
     with ExitStack() as stack:
         before, after = (stack.enter_context(trail.opened(end)) for end in ends)
         dialect = dialect_of(target.location)

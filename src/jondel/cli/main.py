@@ -33,6 +33,8 @@ COMMANDS = frozenset(
             "compare",
             "verify",
             "findings",
+            "report",
+            "chart",
         ),
         *(
             "restore",

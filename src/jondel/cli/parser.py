@@ -97,7 +97,9 @@ def _showing_of(given: dict[str, Any]) -> Showing:
     return showing._replace(form="json") if showing.as_json else showing
 
 
-_FILES = frozenset({"target", "one", "other", "folder", "word", "words", "command", "file"})
+_FILES = frozenset(
+    {"target", "one", "other", "folder", "word", "words", "command", "file", "output"}
+)
 """Arguments that may be any bytes, as the names of files are."""
 
 
@@ -296,6 +298,13 @@ def _add_verifying(command: Add) -> None:
     repeated(added, "--only", "NAME", "only this action; may be repeated")
     added.add_argument("--junit", metavar="FILE", help="also write JUnit XML, for a CI server")
     added.add_argument("--report", metavar="FILE", help="also write a report: .html, .md or .json")
+    repeated(
+        added,
+        "--mask",
+        "TABLE.COLUMN",
+        "in the report, tell that it changed, not what it is",
+        "masks",
+    )
     added.add_argument(
         "--accept", action="store_true", help="from now on expect what is seen this time"
     )
@@ -322,6 +331,32 @@ def _add_findings(command: Add) -> None:
     added.add_argument("--reason", metavar="TEXT", help="with --dismiss: why")
     added.add_argument("--exit-code", action="store_true", help="exit with 4 where there are any")
     as_json(added)
+
+
+def _add_reports(command: Add) -> None:
+    added = command(
+        "report",
+        "reporting:report",
+        "write a step, or all steps from one to another, as a page (.html), .md or .json",
+    )
+    target(added)
+    added.add_argument("start", metavar="FROM", help="a step: a label or an id")
+    added.add_argument(
+        "end", metavar="TO", nargs="?", help="the last step, where several are wanted"
+    )
+    added.add_argument("-o", "--output", metavar="FILE", required=True)
+    repeated(added, "--mask", "TABLE.COLUMN", "tell that it changed, not what it is", "masks")
+    added = command(
+        "chart",
+        "reporting:chart",
+        "draw `changes` by step and table, a `column` before and after a step (with --step and "
+        "--column), or `actions` over their runs",
+    )
+    target(added)
+    added.add_argument("what", choices=("changes", "column", "actions"))
+    added.add_argument("-o", "--output", metavar="FILE", help=".svg or .pdf; else in the terminal")
+    added.add_argument("--step", metavar="STEP", help="for column: a label or an id")
+    added.add_argument("--column", metavar="TABLE.COLUMN", help="for column")
 
 
 def _add_connecting(command: Add) -> None:
@@ -374,6 +409,7 @@ _GROUPS: dict[Callable[[Add], None], tuple[str, ...]] = {
     add_data_commands: ("query", "import", "export", "check-sql", "history"),
     _add_verifying: ("verify",),
     _add_findings: ("findings",),
+    _add_reports: ("report", "chart"),
     _add_connecting: ("test", "create"),
     _add_keeping: ("noise", "store"),
 }

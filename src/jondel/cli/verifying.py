@@ -32,6 +32,7 @@ def verify(
     only: Sequence[str],
     junit: str | None,
     report: str | None,
+    masks: Sequence[str],
     accept: bool,
     as_json: bool,
 ) -> int:
@@ -40,7 +41,7 @@ def verify(
     plan = plan_in(path)
     actions = _wanted(plan, only)
     words = database or _database_of(plan)
-    form = _report_form(report)
+    form = report_form(report) if report else ""
     with opened(words, may_be_missing=False) as given:
         project = Project(given.location, file=path)
         around = Surroundings.of(project, os.environ, _ask if sys.stdin.isatty() else None)
@@ -62,9 +63,9 @@ def verify(
         if junit:
             from jondel.core.reports.junit import junit_xml
 
-            _write(junit, junit_xml(results))
+            write_text(junit, junit_xml(results))
         if report and form:
-            _write_report(report, form, given, results)
+            _write_report(report, form, given, results, masks)
     return _closing(results, words, as_json=as_json, accept=accept)
 
 
@@ -165,9 +166,8 @@ def _accept(given: Target, project: Project, results: Sequence[ActionResult]) ->
             say(f"{name}: {words}")
 
 
-def _report_form(report: str | None) -> str | None:
-    if report is None:
-        return None
+def report_form(report: str) -> str:
+    """The form of a report, by the name of its file. Raises ``JondelError``."""
     form = {".html": "html", ".htm": "html", ".md": "markdown", ".json": "json"}.get(
         Path(report).suffix.lower()
     )
@@ -176,13 +176,17 @@ def _report_form(report: str | None) -> str | None:
     return form
 
 
-def _write_report(path: str, form: str, given: Target, results: Sequence[ActionResult]) -> None:
+def _write_report(
+    path: str, form: str, given: Target, results: Sequence[ActionResult], masks: Sequence[str]
+) -> None:
+    from jondel.core.reports.masked import Masks, masked_columns
     from jondel.core.reports.verify_report import verify_report
 
-    _write(path, verify_report(form, given.name, results))
+    hidden = Masks(masked_columns(masks, [given.database.schema()]))
+    write_text(path, verify_report(form, given.name, results, hidden))
 
 
-def _write(path: str, text: str) -> None:
+def write_text(path: str, text: str) -> None:
     """Write a file whole or not at all."""
     try:
         with suppress(FileExistsError):

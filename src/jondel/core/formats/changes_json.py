@@ -14,7 +14,14 @@ from jondel.core.files.json_values import dumped, json_value
 from jondel.core.formats.end_json import end_json
 from jondel.core.formats.inside_json import inside_json
 from jondel.core.model.addresses import TableId
-from jondel.core.model.changes import CellChange, NoValue, RecordChange, SchemaChange, Unread
+from jondel.core.model.changes import (
+    CellChange,
+    Changes,
+    NoValue,
+    RecordChange,
+    SchemaChange,
+    Unread,
+)
 from jondel.core.model.values import Value
 from jondel.core.snapshots.catalogue import Snapshot
 
@@ -142,14 +149,48 @@ def _spool_records(
 
 
 def _record(change: RecordChange, difference: TableDifference) -> dict[str, Any]:
-    entry: dict[str, Any] = {"key": row_json(difference.key.columns, change.key)}
+    return _record_json(
+        change, difference.key.columns, difference.columns_before, difference.columns_after
+    )
+
+
+def _record_json(
+    change: RecordChange,
+    key_columns: Sequence[str],
+    columns_before: Sequence[str],
+    columns_after: Sequence[str],
+) -> dict[str, Any]:
+    entry: dict[str, Any] = {"key": row_json(key_columns, change.key)}
     if change.kind == "changed":
         entry["cells"] = cells_json(change.cells)
     elif change.after is not None:
-        entry["row"] = row_json(difference.columns_after, change.after)
+        entry["row"] = row_json(columns_after, change.after)
     elif change.before is not None:
-        entry["row"] = row_json(difference.columns_before, change.before)
+        entry["row"] = row_json(columns_before, change.before)
     return entry
+
+
+def changes_json(changes: Changes) -> dict[str, Any]:
+    """Changes that are at hand, as ``write_changes`` writes them."""
+    tables = []
+    for table in changes.tables:
+        if not table.records:
+            continue
+        entry: dict[str, Any] = {
+            **address_json(table.table, table.schema),
+            "key": list(table.key_columns),
+            **{name: [] for name in _LISTS.values()},
+        }
+        for record in table.records:
+            shown = _record_json(
+                record, table.key_columns, table.columns_before, table.columns_after
+            )
+            entry[record.kind].append(shown)
+        tables.append(entry)
+    return {
+        "tables": tables,
+        "schema_changes": [_schema_change(change) for change in changes.schema_changes],
+    }
 
 
 def cells_json(cells: Sequence[CellChange]) -> dict[str, Any]:
