@@ -30,6 +30,7 @@ _MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
 _MOST_TABLES = 7
 _MOST_VALUES = 12
 _MOST_STEPS = 60
+_MOST_TITLES = 20
 
 
 class Bars(NamedTuple):
@@ -69,7 +70,11 @@ def changes_over_steps(steps: Sequence[Step], database: str) -> Bars:
         others.append(sum(count for name, count in counted.items() if name not in series))
     if any(others):
         series["other tables"] = others
-    labels = tuple(f"{step.after.id} {line(step.after.short_title, 18)}" for step in shown)
+    room = 18 if len(shown) <= _MOST_TITLES else 0
+    labels = tuple(
+        f"{step.after.id} {line(step.after.short_title, room) if room else ''}".strip()
+        for step in shown
+    )
     return Bars(
         f"Records changed by each step: {database}",
         labels,

@@ -69,6 +69,9 @@ class ActionEntryDialog(Dialog[Action | None]):
             yield problem_line("action-problem")
             yield foot("Enter keeps it · ↑ ↓ goes between the fields · Escape closes")
 
+    def opened(self) -> None:
+        self.query_one("#action-name", TextField).focus()
+
     def _shown(self, key: str) -> str:
         value = self._form.get(key)
         if key == "body" and "json" in self._form:

@@ -16,6 +16,7 @@ from jondel.tui.services.moments import origin_of
 _STOPPED_BY_ESCAPE = (
     *("snapshot", "changes", "refresh", "history", "counts", "export", "restore"),
     *("edit", "write", "writing", "set-all", "statement", "query.check_source"),
+    *("verify run", "findings"),
 )
 """Groups of work."""
 

@@ -205,6 +205,16 @@ class Verifying(Feature):
         if view is not None and view.running is not None:
             desk.say(f"{view.running.name} is still running; Escape stops it")
             return None
+        # As the file has it now: it may have been changed in an editor meanwhile.
+        plan = await desk.workspace.verifying.plan()
+        if plan.problem:
+            desk.say_problem(plan.problem)
+            return None
+        current = next((a for a in plan.actions if a.name == action.name), None)
+        if current is None:
+            desk.say(f"there is no action {action.name!r} in {plan.path} any more")
+            return None
+        action = current
         loop = asyncio.get_running_loop()
 
         def told(stage: str) -> None:
@@ -482,8 +492,9 @@ class Verifying(Feature):
         if finding is None or view is None:
             desk.say("go to a finding first")
             return
-        title = f"Dismiss {finding.kind} in {line(finding.place, 60)}: why?"
-        reason = await desk.ask(LineDialog(title, hint="a reason, for whoever reads jondel.toml"))
+        place = line(finding.place, 60)
+        hint = f"{finding.kind} in {place} will not be told of any more in this project"
+        reason = await desk.ask(LineDialog("Dismiss such findings: why?", hint=hint))
         if reason is None:
             return
         path = await desk.workspace.verifying.dismiss(finding, reason)

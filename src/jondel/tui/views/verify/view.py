@@ -168,6 +168,12 @@ class VerifyView(View):
         if self._now_running is not None:
             self._show_title()
 
+    def stop(self) -> str:
+        running = self.running
+        if running is None or not self._desk.stop_work("verify run"):
+            return ""
+        return f"stopping {running.name}"
+
     @property
     def running(self) -> Action | None:
         """The action that runs now."""
@@ -182,7 +188,8 @@ class VerifyView(View):
         running = ""
         if self._now_running is not None:
             running = f"{self._now_running[0].name}\n{self._now_running[1]}"
-        lines = list_lines(self.plan, self.findings, self._findings_of, running)
+        width = max(20, self.list.size.width - 2)
+        lines = list_lines(self.plan, self.findings, self._findings_of, running, width)
         self.list.show(list(lines))
         self._show_title()
         self.show_detail()

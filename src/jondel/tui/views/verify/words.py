@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Iterator, Sequence
 
 from jondel.core.browse.display import line, safe_name
@@ -38,11 +39,17 @@ def list_lines(
     findings: Sequence[Finding] | None,
     findings_of: str,
     running: str,
+    width: int,
 ) -> Iterator[PartLine]:
-    """All lines of the list. ``findings`` is None while they are looked for; ``findings_of`` says
-    of what they are, and ``running`` is the action that runs now, with how far it is."""
+    """All lines of the list, in ``width`` cells.
+
+    ``findings`` is None while they are looked for; ``findings_of`` says of what they are, and
+    ``running`` is the action that runs now, with how far it is.
+    """
     if plan.problem:
-        yield PartLine([(" " + line(plan.problem, 400), "removed")])
+        short = plan.problem.replace(str(plan.path), plan.path.name)
+        for text in textwrap.wrap(line(short, 1000), width):
+            yield PartLine([(f" {text}", "removed")])
         yield PartLine([("", "plain")])
     if not plan.actions:
         for text in _HELP:
