@@ -30,6 +30,7 @@ bench: $(dev)
 	@.venv/bin/python bench/commands.py
 	@.venv/bin/python bench/server.py
 	@.venv/bin/python bench/query.py
+	@.venv/bin/python bench/verify.py
 
 screenshots: $(dev)
 	@.venv/bin/python scripts/screenshots.py

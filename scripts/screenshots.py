@@ -47,7 +47,7 @@ class Picture:
 
 
 # `a Return` is the first action, book a berth; each Down goes to the next one.
-_TWO_STEPS = "s a Return s ] a Down Down Return s"
+_TWO_STEPS = "s a Return a Down Down Return"
 _TYPE = "type="
 
 
@@ -78,13 +78,14 @@ PICTURES = {
     "write": Picture("t b o a t s Return Right e 1 2 Return Down Delete W s"),
     "import": Picture(f"t b o a t s Return G {_TYPE}visit Return Down Down Down"),
     "open": Picture("Down Down", command=()),
-    "compared": Picture("a Return a Down Down Return ctrl+o Return F3 M"),
+    "compared": Picture("a Return a Down Down Return n ctrl+o Return F3 M"),
     "query": Picture(f"Q {_ASK} ctrl+g F7 Delete {_TRY} ctrl+g"),
     "server": Picture(
         "t b o o k Return w a Return ] c",
         command=("demo", "--clock", CLOCK, "--engine", "postgresql"),
         waits=20.0,
     ),
+    "verify": Picture("V Down Down Down Return Y n Return"),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
 }
