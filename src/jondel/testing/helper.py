@@ -81,21 +81,43 @@ class _Session:
 
         self._database = open_database(target)
         # The trail is the run's own: tests fill nobody's store, and workers share none.
-        self._trail = Trail(self._database.location, folder)
+        self._trail = Trail(self._database.location, folder, lasting=False)
         self._project = Project(self._database.location)
         self._observing = ExitStack()
         self._observation: Any = None
+        self._ends: tuple[Any, Any] | None = None
+        self._last: tuple[Any, Any] | None = None
+        """What the database told when a snapshot was last as it is, and that snapshot."""
+        self._state: tuple[str, Any] | None = None
+        """The state that was restored last, open."""
         self.location = self._database.location
 
     def snapshot(self) -> Any:
+        """A snapshot of how it is now; the last one where nothing was committed since."""
+        from jondel.core.engines.needed import commits_of
         from jondel.core.snapshots.catalogue import Trigger
 
-        return self._trail.take_unless_unchanged(self._database, Trigger())
+        token = commits_of(self._database).change_token()
+        if self._last is None or self._last[0] != token:
+            taken = self._trail.take_unless_unchanged(self._database, Trigger())
+            self._last = token, taken
+        return self._last[1]
 
     def restore(self, to: Any) -> None:
-        from jondel.core.trail.restore import restore
+        from jondel.core.engines.needed import commits_of
+        from jondel.core.trail.putting_back import put_back
 
-        restore(self._trail, self._database, to)
+        commits = commits_of(self._database)
+        if self._last == (commits.change_token(), to):
+            return
+        if self._state is None or self._state[0] != to.image:
+            if self._state is not None:
+                self._state[1].close()
+            self._state = to.image, self._trail.open(to)
+        token = commits.change_token()
+        wrote = put_back(self._trail, self._database, to, self._state[1])
+        # After a write of our own it is not known whether the app has written, too.
+        self._last = None if wrote else (token, to)
 
     def begin(self) -> Any:
         from jondel.core.trail.transactions import observed
@@ -103,22 +125,30 @@ class _Session:
         self._observing.close()
         before = self.snapshot()
         self._observation = self._observing.enter_context(observed(self._database))
+        self._ends = None
         return before
 
-    def end(self, before: Any, settle: float) -> tuple[Any, Any]:
-        """The snapshot after, and the transactions that led to it."""
-        from jondel.core.trail.transactions import keep_transactions
+    def end(self, before: Any, settle: float) -> Any:
+        """The snapshot after."""
         from jondel.core.trail.watch import WatchTimes
         from jondel.core.verify.settling import wait_until_settled
 
-        with self._observing:
-            if settle:
-                wait_until_settled(self._database, WatchTimes(settle), threading.Event())
-            after = self.snapshot()
-            if after.number == before.number:
-                return after, None
-            told = keep_transactions(self._trail, self._observation, before, after)
-        return after, told
+        if settle:
+            wait_until_settled(self._database, WatchTimes(settle), threading.Event())
+        self._last = None
+        after = self.snapshot()
+        self._ends = before, after
+        if self._observation is not None:
+            self._observation.pause()
+        return after
+
+    def transactions(self, before: Any, after: Any) -> Any:
+        """In how many transactions the last step was written; None of an earlier one."""
+        from jondel.core.trail.transactions import keep_transactions
+
+        if self._ends != (before, after) or before.number == after.number:
+            return self._trail.transactions.of_step(after.number)
+        return keep_transactions(self._trail, self._observation, before, after)
 
     def changes(self, before: Any, after: Any) -> Any:
         from jondel.core.diff.compare import Scope
@@ -143,6 +173,8 @@ class _Session:
 
     def close(self) -> None:
         self._observing.close()
+        if self._state is not None:
+            self._state[1].close()
         self._database.close()
         self._trail.close()
 

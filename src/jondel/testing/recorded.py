@@ -131,8 +131,8 @@ class RecordedDatabase:
         before = self.ask("begin")
         began = datetime.now(UTC)
         yield step
-        after, transactions = self.ask("end", before, settle)
-        step.end(before, after, Setting(began, datetime.now(UTC)), transactions)
+        after = self.ask("end", before, settle)
+        step.end(before, after, Setting(began, datetime.now(UTC)))
 
 
 class StepUnderTest:
@@ -145,18 +145,19 @@ class StepUnderTest:
         self._ends: tuple[Snapshot, Snapshot] | None = None
         self._setting: Setting | None = None
         self._changes: Changes | None = None
-        self.transactions: Transactions | None = None
-        """In how many transactions it was written, where the engine tells that."""
+        self._transactions: Transactions | None = None
 
-    def end(
-        self,
-        before: Snapshot,
-        after: Snapshot,
-        setting: Setting,
-        transactions: Transactions | None,
-    ) -> None:
+    def end(self, before: Snapshot, after: Snapshot, setting: Setting) -> None:
         """The block has ended."""
-        self._ends, self._setting, self.transactions = (before, after), setting, transactions
+        self._ends, self._setting = (before, after), setting
+
+    @property
+    def transactions(self) -> Transactions | None:
+        """In how many transactions it was written, where the engine tells that; asked for before
+        the next step is recorded."""
+        if self._transactions is None and self._ends is not None:
+            self._transactions = self._database.ask("transactions", *self._ends)
+        return self._transactions
 
     @property
     def changes(self) -> Changes:
@@ -234,7 +235,8 @@ class StepUnderTest:
                 )
             self._accept_as(name, file)
             return
-        verdict = hold_against(expectation, self.changes, self._setting, self.transactions)
+        told = self.transactions if expectation.transactions is not None else None
+        verdict = hold_against(expectation, self.changes, self._setting, told)
         if not verdict.met:
             lines = [f"{name}: {verdict.summary}", *verdict_lines(verdict), "", *self._lines()]
             raise StepNotAsExpected("\n".join(lines))

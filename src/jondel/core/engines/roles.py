@@ -410,6 +410,9 @@ class Rehearser(Protocol):
 class Observation(Protocol):
     """The transactions that are committed while it lasts."""
 
+    def pause(self) -> None:
+        """Observe nothing that is committed from now on."""
+
     def told(self, before: Database, after: Database, changes: Changes) -> Transactions:
         """In how many transactions the app came from one captured state to another.
 

@@ -186,6 +186,8 @@ class Catalogue:
         self._path = folder / "catalogue.db"
         self._location = as_text(location)
         self._opened_connection: apsw.Connection | None = None
+        self.lasting = True
+        """Whether what is written is to survive a crash; to be said before it is opened."""
         with self._translated():
             if self._path.exists():
                 self._open()
@@ -246,6 +248,8 @@ class Catalogue:
         finally:
             os.umask(previous)
         self._opened_connection.set_busy_timeout(_BUSY_TIMEOUT_MS)
+        if not self.lasting:
+            self._opened_connection.execute("PRAGMA synchronous=OFF; PRAGMA journal_mode=MEMORY")
         self._prepare()
 
     def _prepare(self) -> None:

@@ -106,7 +106,7 @@ def restore(
         sequences = () if tables is not None else _sequences_that_moved(trail, to, before)
         if changes.empty and not changes.unread and same_settings and not sequences:
             return Restored(before, before, ChangeSummary(), "rows")
-        by_rows = tables is not None or (same_settings and _suits_rows(changes))
+        by_rows = tables is not None or (same_settings and suits_rows(changes))
         if Feature.RESTORING not in database.features:
             by_rows = True
             if tables is None:
@@ -217,7 +217,7 @@ def plan_of_restoring(
     """
     scope = Scope(internal=True, keep_records=_MOST_RECORDS)
     changes = trail.changes(to, database, scope, stopping.opened)
-    if not _suits_rows(changes):
+    if not suits_rows(changes):
         raise WriteRefused(
             "the whole database is copied over in one transaction; there are no statements to show"
         )
@@ -334,7 +334,7 @@ class _WritingBack:
         return replace(plan, sequences=self.sequences)
 
 
-def _suits_rows(changes: Changes) -> bool:
+def suits_rows(changes: Changes) -> bool:
     """Whether writing row by row gives the same as copying the database over."""
     return (
         not changes.schema_changes

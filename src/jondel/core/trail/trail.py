@@ -59,11 +59,13 @@ class Step(NamedTuple):
 class Trail:
     """The trail of the database at ``location``, kept under Jondel's home folder."""
 
-    def __init__(self, location: str, home: Path | None = None) -> None:
+    def __init__(self, location: str, home: Path | None = None, *, lasting: bool = True) -> None:
+        """What is recorded survives a crash, unless it is not to be ``lasting``."""
         self._store = Store(home)
         self._location, self.maybe_moved_from = self._store.trail_of(location)
         """Of a database without a trail: the place of one that is gone and held the same."""
         self._catalogue = self._store.catalogue(self._location)
+        self._catalogue.lasting = lasting
         self._opened_shelf: Shelf | None = None
         self._opening = threading.Lock()
         self.taken: frozenset[int] = frozenset()

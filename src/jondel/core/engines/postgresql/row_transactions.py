@@ -55,6 +55,9 @@ class ServerObservation:
         under_way = began.token.rpartition(":")[2]
         self._under_way = {int(number) for number in under_way.split(",") if number}
 
+    def pause(self) -> None:
+        """See ``Observation``; what is told is asked of the rows."""
+
     def told(self, before: Database, after: Database, changes: Changes) -> StepTransactions:
         """See ``Observation``."""
         found: dict[str, set[RecordKey]] = {}

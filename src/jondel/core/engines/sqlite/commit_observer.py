@@ -80,12 +80,19 @@ class CommitObservation:
         self._thread = threading.Thread(target=self._follow, daemon=True, name="log")
         self._thread.start()
 
+    def pause(self) -> None:
+        """See ``Observation``."""
+        if not self._stop.is_set():
+            self._look()
+            self._stop.set()
+
     def told(self, before: Database, after: Database, changes: Changes) -> Transactions:
         """See ``Observation``; both are images of this file."""
         one, other = getattr(before, "pages", None), getattr(after, "pages", None)
         if one is None or other is None or not one.page_count:
             return Transactions(None, why="there was no database before")
-        self._look()
+        if not self._stop.is_set():
+            self._look()
         if not self._in_log(one, other):
             return self._by_counter(one, other)
         with self._lock:
