@@ -67,7 +67,7 @@ CREATE TABLE step_summary(
 ) STRICT;
 """
 _RUNS_SCHEMA = """
-CREATE TABLE action_run(
+CREATE TABLE IF NOT EXISTS action_run(
     id INTEGER PRIMARY KEY,
     database_id INTEGER NOT NULL REFERENCES database(id),
     number INTEGER,
@@ -81,8 +81,8 @@ CREATE TABLE action_run(
     failure TEXT NOT NULL,
     verdict TEXT NOT NULL
 ) STRICT;
-CREATE INDEX action_run_by_database ON action_run(database_id, id);
-CREATE TABLE step_commits(
+CREATE INDEX IF NOT EXISTS action_run_by_database ON action_run(database_id, id);
+CREATE TABLE IF NOT EXISTS step_commits(
     database_id INTEGER NOT NULL REFERENCES database(id),
     number INTEGER NOT NULL,
     transactions INTEGER,
@@ -90,7 +90,7 @@ CREATE TABLE step_commits(
     detail TEXT NOT NULL,
     PRIMARY KEY (database_id, number)
 ) STRICT;
-CREATE TABLE step_commit_image(
+CREATE TABLE IF NOT EXISTS step_commit_image(
     database_id INTEGER NOT NULL REFERENCES database(id),
     number INTEGER NOT NULL,
     place INTEGER NOT NULL,

@@ -14,7 +14,6 @@ FEATURES = (
     "jondel.tui.features.to_record:ToRecord",
     "jondel.tui.features.snapshots:Snapshots",
     "jondel.tui.features.stepping:Stepping",
-    "jondel.tui.features.verifying:Verifying",
     "jondel.tui.features.watching:Watching",
     "jondel.tui.features.comparing:Comparing",
     "jondel.tui.features.tending:Tending",
@@ -39,6 +38,7 @@ FEATURES = (
     "jondel.tui.features.cell_editing:CellEditing",
     "jondel.tui.features.records:Records",
     "jondel.tui.features.draft:DraftFeature",
+    "jondel.tui.features.verifying:Verifying",
     "jondel.tui.features.application:Application",
 )
 
