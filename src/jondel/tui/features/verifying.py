@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import threading
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 
 from jondel.core.browse.display import line
@@ -20,10 +21,11 @@ from jondel.tui.features.confirming import confirm
 from jondel.tui.frame.commands import CHANGES, Command, Situation
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
-from jondel.tui.frame.navigator import Stop
+from jondel.tui.frame.navigator import Reach, Stop
 from jondel.tui.frame.place import AtKey, Place
 from jondel.tui.frame.view import ShownRecord
 from jondel.tui.services.moments import NOW, AtStep
+from jondel.tui.views.changes.access import opened_changes
 from jondel.tui.views.records.access import records_view
 from jondel.tui.views.verify.access import opened_verify
 
@@ -158,6 +160,36 @@ class Verifying(Feature):
             refusal=_needs_line,
             footer_rank=lambda _: 50,
         )
+
+    # What is said of a step where its changes are
+
+    def arrived(self) -> None:
+        desk = self.desk
+        at = desk.workspace.trail.resolve(desk.place.moment)
+        if desk.navigator.view == "changes" and isinstance(at, Step) and at.before is not None:
+            step = at
+
+            async def look() -> None:
+                with suppress(JondelError):  # what is wrong is said where it is asked for
+                    await self._note(step)
+
+            desk.start(look, "step note", Reach.MOMENT)
+
+    async def _note(self, step: Step) -> None:
+        """Say how a step stands to what is expected of it, and what is suspicious in it."""
+        verifying = self.desk.workspace.verifying
+        known = await verifying.knowledge(step)
+        note: list[tuple[str, str]] = []
+        if known.verdict is not None:
+            words = "✔ met" if known.verdict.met else f"✘ {known.verdict.summary}"
+            note.append((f" {words} ", "plain" if known.verdict.met else "flag"))
+        found = await verifying.findings_of_step(step)
+        if found:
+            number = "1 finding" if len(found) == 1 else f"{len(found)} findings"
+            note.append((f" ! {number}, V ", "draft"))
+        view = opened_changes(self.desk)
+        if view is not None:
+            view.show_note(step.number, note)
 
     # Running
 
@@ -312,19 +344,22 @@ class Verifying(Feature):
         if step.before is None:
             desk.say("the trail begins with this snapshot; do one thing in the app first")
             return
+        from jondel.tui.dialogs.accepting import AcceptDialog
+
         name = await self._name_of(step)
         if name is None:
             return
-        plan = await desk.workspace.verifying.plan()
-        if name in plan.expectations and not await confirm(
-            desk,
-            f"Expect this of {line(name, 60)!r} from now on?",
-            ["What was expected of it so far is replaced, in jondel.toml."],
-            "replaces it",
-        ):
+        verifying = desk.workspace.verifying
+        plan = await verifying.plan()
+        with desk.busy("looking at what varies"):
+            made = await verifying.proposed(step, name)
+        replaces = name in plan.expectations
+        varying = await desk.ask(AcceptDialog(name, made.expectation, replaces=replaces))
+        if varying is None:
             return
-        with desk.busy("accepting"):
-            path, made = await desk.workspace.verifying.accept(step, name)
+        if varying:
+            made = await verifying.proposed(step, name, varying)
+        path = await verifying.accept(step, made)
         more = f"; {made.restless[0]}" if made.restless else ""
         await self._offer_same_state(step, name)
         desk.say(f"{name}: expected from now on, in {path}{more}")

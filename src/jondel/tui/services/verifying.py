@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -207,31 +207,42 @@ class VerifyService:
     def _scope(self) -> Scope:
         return Scope(noise=self.project.noise_rules(), keep_records=_KEPT_RECORDS, inside=True)
 
-    async def accept(
-        self, step: Step, name: str, varying: Sequence[tuple[TableId, str]] = ()
-    ) -> tuple[Path, Accepted]:
-        """Expect from now on what a step wrote; earlier and later runs of the same action from the
-        same state tell what varies."""
+    async def proposed(
+        self, step: Step, name: str, varying: Collection[tuple[TableId, str]] = ()
+    ) -> Accepted:
+        """What would be expected from now on: what a step wrote. Other runs of the same action from
+        the same state tell what varies; ``varying`` are columns that a person says do."""
 
-        def work(job: Job) -> tuple[Path, Accepted]:
+        def work(job: Job) -> Accepted:
             _, trail = self._open(job)
             if step.before is None:
                 raise JondelError("the trail begins with this snapshot; it has no changes")
             run = trail.runs.of_step(step.number)
             taken = step.after.taken_at
             setting = Setting(run.began, run.ended) if run is not None else Setting(taken, taken)
-            plan = PlanFile(self.project)
-            action = plan.read().action(run.action) if run is not None else None
-            own = next((a for a in self._own_actions if run and a.name == run.action), None)
-            given = (action or own).given if (action or own) is not None else ""  # type: ignore[union-attr]
             changes = trail.changes(step.before, step.after, self._scope, job.uses)
             with trail.opened(step.after) as after:
-                knowledge = knowledge_of(self.project, after, given, varying)
+                knowledge = knowledge_of(self.project, after, self._words_of(run), tuple(varying))
             again = list(self._again(trail, step, run, job))
-            made = accept(name, Seen(changes, setting), knowledge, again)
-            path = plan.keep_expectation(made.expectation)
+            return accept(name, Seen(changes, setting), knowledge, again)
+
+        return await self._thread.run(work)
+
+    def _words_of(self, run: ActionRun | None) -> str:
+        """The words of the action that was run."""
+        if run is None:
+            return ""
+        actions = (*PlanFile(self.project).read().actions, *self._own_actions)
+        return next((action.given for action in actions if action.name == run.action), "")
+
+    async def accept(self, step: Step, made: Accepted) -> Path:
+        """Expect from now on what was proposed for a step."""
+
+        def work(job: Job) -> Path:
+            _, trail = self._open(job)
+            path = PlanFile(self.project).keep_expectation(made.expectation)
             trail.runs.judge(step.number, "met")
-            return path, made
+            return path
 
         return await self._thread.run(work)
 

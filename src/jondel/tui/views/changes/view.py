@@ -55,6 +55,7 @@ class ChangesView(View):
         self.list = ChangeList(id="change-list")
         self._title = Band(id="changes-title", classes="title")
         self._listed: tuple[Place, Changes | None, str, str, int] | None = None
+        self._note: tuple[int, list[tuple[str, str]]] = (0, [])
         self._sought: tuple[TableId, AtKey] | None = None
         """The change to be on, once it is listed."""
 
@@ -99,6 +100,18 @@ class ChangesView(View):
         elif current is not None:
             self.list.find(current.table.table, current.record.key)
 
+    def show_note(self, number: int, note: list[tuple[str, str]]) -> None:
+        """Say more of a step in its title: how it stands to what is expected, and what is odd."""
+        if self._note != (number, note):
+            self._note = (number, note)
+            self._title_again()
+
+    def _title_again(self) -> None:
+        current, self._listed = self.list.current, None
+        self.show_changes(self._desk.state)
+        if current is not None:
+            self.list.find(current.table.table, current.record.key)
+
     def _list(self, place: Place, state: MomentState) -> None:
         trail = self._desk.workspace.trail
         at, last = trail.resolve(place.moment), trail.last
@@ -113,6 +126,8 @@ class ChangesView(View):
         right = [(f"{changes.counts.marked()}{where} ", "dim")]
         if changes.hidden:
             right.append((f" {changes.hidden} hidden, X shows ", "plain"))
+        if isinstance(at, Step) and place.compare_from is None and at.number == self._note[0]:
+            right += self._note[1]
         since = self._since(place)
         if since:
             right.append((f" {since} ", "plain"))
