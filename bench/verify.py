@@ -78,7 +78,7 @@ def _findings(folder: Path) -> bool:
     _make(path, _ROWS)
     beyond = []
     with closing(open_database(str(path))) as database:
-        (table,) = database.schema().tables
+        table = next(t for t in database.schema().tables if t.name == "readings")
         key = key_of(database, table)
         columns = [*key.columns_in(table), *table.column_names]
 
@@ -146,16 +146,15 @@ def _tests(folder: Path) -> bool:
         program = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", name]
         return _seconds(lambda: subprocess.run(program, cwd=suite, check=True, capture_output=True))
 
-    once = suite / "test_once.py"
-    once.write_text(
-        (suite / "test_recorded.py").read_text().replace(f"range({_TESTS})", "range(1)")
-    )
-    taken = []
-    for _ in range(_RUNS):
-        plain, recorded, first = run("test_plain.py"), run("test_recorded.py"), run("test_once.py")
-        # What the run as a whole begins with is no test's.
-        own = (recorded - first) / (_TESTS - 1)
-        taken.append((own - plain / _TESTS) * 1000)
+    for name in ("plain", "recorded"):
+        whole = (suite / f"test_{name}.py").read_text()
+        (suite / f"test_{name}_once.py").write_text(whole.replace(f"range({_TESTS})", "range(1)"))
+
+    def each(name: str) -> float:
+        # What a run as a whole begins with is no test's.
+        return (run(f"test_{name}.py") - run(f"test_{name}_once.py")) / (_TESTS - 1)
+
+    taken = [(each("recorded") - each("plain")) * 1000 for _ in range(_RUNS)]
     return _show(
         "a test with the fixture, beyond one without", statistics.median(taken), 10.0, "ms"
     )

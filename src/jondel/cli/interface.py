@@ -54,14 +54,19 @@ def _open_demo_on_server(*, fresh: bool, clock: str | None) -> None:
 
     from jondel.core.engines.registry import require_driver
     from jondel.demo.launch import harbour_desk, make_database
-    from jondel.demo.place import demo_server_folder
+    from jondel.demo.place import demo_server_folder, demo_server_project
     from jondel.demo.private_server import private_server
 
     require_driver("postgresql://localhost/saltmarsh")
     folder = demo_server_folder()
     is_made = (folder / "made").exists()
+    project = demo_server_project()
     if fresh or not is_made:
         shutil.rmtree(folder, ignore_errors=True)
+        shutil.rmtree(project, ignore_errors=True)
+    project.mkdir(parents=True, exist_ok=True)
+    # What is expected of the demo's app is not written into the project that one happens to be in.
+    os.chdir(project)
     with private_server(folder, configuration="", database="saltmarsh") as url:
         if fresh or not is_made:
             _forget_trail(url)
@@ -100,11 +105,13 @@ def _run(target: str | None, actions: Sequence[Action], *, read_only: bool = Fal
 
 
 def _forget(path: Path) -> None:
-    """Throw the demo's database away, and with it its trail."""
+    """Throw the demo's database away, and with it its trail and what was expected of it."""
     from jondel.core.engines.registry import files_of
+    from jondel.core.trail.project import FILE_NAME
 
     for file in files_of(str(path)):
         file.unlink(missing_ok=True)
+    path.with_name(FILE_NAME).unlink(missing_ok=True)
     _forget_trail(str(path.resolve()))
 
 

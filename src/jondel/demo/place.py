@@ -16,6 +16,11 @@ def demo_server_folder() -> Path:
     return Path("/tmp") / f"jondel-demo-{os.getuid()}-{home}"
 
 
+def demo_server_project() -> Path:
+    """The folder that is the project of the demo's database on a server."""
+    return jondel_home() / "demo-server"
+
+
 def demo_database() -> Path:
     """The path of the demo's database, whether it is there yet or not."""
     return jondel_home() / "demo" / "saltmarsh.db"

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from typing import overload
 
 from jondel.core.diff.keys import Key, comparison_key
 from jondel.core.engines.protocol import Database
 from jondel.core.findings.table_profile import TableProfile
 from jondel.core.model.schema import ROW_ID, Table
-from jondel.core.model.values import ShownRow, Value
+from jondel.core.model.values import Clipped, ShownRow, Value
 
 _LARGEST_BYTES = 64 << 10
 """Of larger values the beginning is looked at."""
 _SAMPLED_ROWS = 10_000
 _BATCH_ROWS = 8192
+_LOOKED_AT = 200
 
 GoOn = Callable[[], None]
 
@@ -61,7 +63,8 @@ def _read(
     order = key.columns_in(table)
     width = len(order)
     waiting: list[ShownRow] = []
-    for batch in database.scanner.stream_rows(table, columns, order, largest=_LARGEST_BYTES):
+    largest = _LARGEST_BYTES if _has_large_values(database, table) else None
+    for batch in database.scanner.stream_rows(table, columns, order, largest=largest):
         waiting += batch
         if len(waiting) >= _BATCH_ROWS:
             yield _parted(waiting, width)
@@ -70,12 +73,45 @@ def _read(
         yield _parted(waiting, width)
 
 
+def _has_large_values(database: Database, table: Table) -> bool:
+    """Whether some of the first values are large: to cut such takes as long as reading the rest."""
+    window = database.rows.read_window(table, 0, _LOOKED_AT)
+    return any(isinstance(value, Clipped | bytes) for row in window.rows for value in row)
+
+
+class _Keys(Sequence[tuple[object, ...]]):
+    """The keys of some rows, made of their columns when the first is asked for."""
+
+    def __init__(self, columns: Sequence[Sequence[Value]]) -> None:
+        self._columns = columns
+        self._made: list[tuple[object, ...]] | None = None
+
+    def __len__(self) -> int:
+        return len(self._columns[0]) if self._columns else 0
+
+    @overload
+    def __getitem__(self, at: int) -> tuple[object, ...]: ...
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[tuple[object, ...]]: ...
+    def __getitem__(self, at: int | slice) -> tuple[object, ...] | Sequence[tuple[object, ...]]:
+        return self._all[at]
+
+    def __iter__(self) -> Iterator[tuple[object, ...]]:
+        return iter(self._all)
+
+    @property
+    def _all(self) -> list[tuple[object, ...]]:
+        if self._made is None:
+            self._made = list(zip(*self._columns, strict=True))
+        return self._made
+
+
 def _parted(
     rows: Sequence[ShownRow], width: int
 ) -> tuple[Sequence[Sequence[Value]], Sequence[tuple[object, ...]]]:
     """Rows as columns, and their keys, which are the first ``width`` values of each."""
     columns = list(zip(*rows, strict=True))
-    return columns[width:], list(zip(*columns[:width], strict=True))
+    return columns[width:], _Keys(columns[:width])
 
 
 def key_columns(key: Key) -> tuple[str, ...]:

@@ -75,13 +75,22 @@ class Passing:
 class Shelf:
     """The captured states of one database. Several processes may use a shelf at once."""
 
-    def __init__(self, folder: Path, *, largest_table: int | None = None) -> None:
-        """``largest_table``: bytes above which a table of a server is left out."""
+    def __init__(
+        self, folder: Path, *, largest_table: int | None = None, lasting: bool = True
+    ) -> None:
+        """``largest_table``: bytes above which a table of a server is left out.
+
+        What is kept survives a crash, unless it is not to be ``lasting``: then this process alone
+        uses the shelf.
+        """
         self._folder = folder
         self._largest_table = largest_table
         self._manifests = ManifestFolder(self._folder / "manifests", self._sync)
         self._packs = PackFolder(self._folder / "packs")
-        self._syncer = Syncer()
+        self._syncer = Syncer(lasting=lasting)
+        self._lasting = lasting
+        self._latest_here: Latest | None = None
+        """The state captured last, where nobody else captures any."""
         self._appended: dict[int, int] = {}
 
     def close(self) -> None:
@@ -311,6 +320,8 @@ class Shelf:
     # What was captured last
 
     def _latest(self) -> Latest | None:
+        if not self._lasting:
+            return self._latest_here
         try:
             content = (self._folder / "latest").read_bytes()
             head, _, groups = content.partition(b"\n")
@@ -327,6 +338,9 @@ class Shelf:
             return None  # then everything is read, as for a first capture
 
     def _remember(self, latest: Latest) -> None:
+        if not self._lasting:
+            self._latest_here = latest
+            return
         with replacing(self._folder / "latest") as file:
             head = {
                 "name": latest.name,

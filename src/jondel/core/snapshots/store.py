@@ -48,11 +48,15 @@ class Store:
     def catalogue(self, location: str) -> Catalogue:
         return Catalogue(self.folder, location)
 
-    def shelf(self, location: str) -> Shelf:
-        """Where the pages of a database's snapshots are."""
+    def shelf(self, location: str, *, lasting: bool = True) -> Shelf:
+        """Where the pages of a database's snapshots are; ``lasting``: see ``Shelf``."""
         from jondel.core.snapshots.shelf import Shelf  # needs numpy: slow to load
 
-        return Shelf(self.shelf_folder(location), largest_table=self.settings.largest_table_bytes)
+        return Shelf(
+            self.shelf_folder(location),
+            largest_table=self.settings.largest_table_bytes,
+            lasting=lasting,
+        )
 
     def shelf_folder(self, location: str) -> Path:
         with closing(self.catalogue(location)) as catalogue:

@@ -11,12 +11,17 @@ from threading import Thread
 class Syncer:
     """Syncs and closes files in a thread of its own, in the order in which they come."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, lasting: bool = True) -> None:
+        """What is not to be ``lasting`` is closed; the system writes it when it will."""
+        self._lasting = lasting
         self._files: SimpleQueue[int | None] = SimpleQueue()
         self._thread: Thread | None = None
 
     def sync(self, descriptor: int) -> None:
         """Take over an open file."""
+        if not self._lasting:
+            os.close(descriptor)
+            return
         if self._thread is None:
             self._thread = Thread(target=self._run, daemon=True)
             self._thread.start()

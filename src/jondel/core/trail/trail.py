@@ -60,7 +60,9 @@ class Trail:
     """The trail of the database at ``location``, kept under Jondel's home folder."""
 
     def __init__(self, location: str, home: Path | None = None, *, lasting: bool = True) -> None:
-        """What is recorded survives a crash, unless it is not to be ``lasting``."""
+        """What is recorded survives a crash, unless it is not to be ``lasting``: then this process
+        alone records there."""
+        self._lasting = lasting
         self._store = Store(home)
         self._location, self.maybe_moved_from = self._store.trail_of(location)
         """Of a database without a trail: the place of one that is gone and held the same."""
@@ -415,7 +417,7 @@ class Trail:
     def _shelf(self) -> Shelf:
         with self._opening:  # states are opened by several threads
             if self._opened_shelf is None:
-                self._opened_shelf = self._store.shelf(self._location)
+                self._opened_shelf = self._store.shelf(self._location, lasting=self._lasting)
             return self._opened_shelf
 
     @contextmanager

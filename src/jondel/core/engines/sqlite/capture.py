@@ -46,7 +46,48 @@ _READ_FIRST_BYTES = 16 << 20
 _MOST_ROUNDS = 50
 
 
-def capture_pages(path: Path, sink: PageSink, stop: threading.Event, *, lock: bool = False) -> None:
+class FilesToGoOnWith:
+    """The files that a capture has read, for the next one that begins where it did: what is known
+    of their log need not be read again."""
+
+    def __init__(self) -> None:
+        self._files: list[LiveFiles] = []
+        self._lock = threading.Lock()
+
+    def taken(self, path: Path, mark: LogMark | None) -> LiveFiles:
+        """Files to read, which nobody else does."""
+        with self._lock:
+            files = self._files.pop() if self._files else None
+        if files is not None and files.wanted_from == mark:
+            return files
+        if files is not None:
+            files.close()
+        return LiveFiles(path, mark)
+
+    def put(self, files: LiveFiles) -> None:
+        """Keep files, if none are kept already."""
+        with self._lock:
+            if not self._files:
+                self._files.append(files)
+                return
+        files.close()
+
+    def close(self) -> None:
+        """Let go of what is kept."""
+        with self._lock:
+            kept, self._files = self._files, []
+        for files in kept:
+            files.close()
+
+
+def capture_pages(
+    path: Path,
+    sink: PageSink,
+    stop: threading.Event,
+    *,
+    lock: bool = False,
+    go_on_with: FilesToGoOnWith | None = None,
+) -> None:
     """Put the database's pages into the sink; ``lock`` takes a reader's lock where it must.
 
     Raises:
@@ -55,13 +96,17 @@ def capture_pages(path: Path, sink: PageSink, stop: threading.Event, *, lock: bo
         TargetBusy: it is written without a pause.
         OSError, DatabaseDamaged: it could not be read.
     """
+    kept = go_on_with or FilesToGoOnWith()
     try:
-        _captured(path, sink, stop)
+        _captured(path, sink, stop, kept)
     except TargetLocked:
         if not lock:
             raise
         with reading_lock(path):
-            _captured(path, sink, stop)
+            _captured(path, sink, stop, kept)
+    finally:
+        if go_on_with is None:
+            kept.close()
 
 
 @contextmanager
@@ -81,14 +126,22 @@ def reading_lock(path: Path) -> Iterator[None]:
         yield
 
 
-def _captured(path: Path, sink: PageSink, stop: threading.Event) -> None:
+def _captured(path: Path, sink: PageSink, stop: threading.Event, kept: FilesToGoOnWith) -> None:
     deadline = time.monotonic() + PATIENCE_SECONDS
     mark = _mark_of(sink.known or {})
     while True:
-        with closing(LiveFiles(path, mark)) as files:
+        files = kept.taken(path, mark)
+        is_read = False
+        try:
             state = wait_for_state(files, stop, deadline)
-            if _Capture(path, state, sink, stop).run():
-                return
+            is_read = _Capture(path, state, sink, stop).run()
+        finally:
+            if is_read:
+                kept.put(files)
+            else:
+                files.close()
+        if is_read:
+            return
         mark = None
         check_stop(stop)
         if time.monotonic() >= deadline:

@@ -49,24 +49,33 @@ Commit = dict[int, int]
 """A committed transaction: its pages from 1, and where in the kept bytes each begins."""
 
 
-@contextmanager
-def observed_commits(path: Path) -> Iterator[CommitObservation]:
-    """Follow the log of a database file as long as the block runs."""
-    observation = CommitObservation(path)
-    try:
-        yield observation
-    finally:
-        observation.close()
+class CommitObserver:
+    """Observes a database file again and again; what it has seen of the log is not read anew."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._seen: LogMark | None = None
+
+    @contextmanager
+    def observed(self) -> Iterator[CommitObservation]:
+        """Follow the log as long as the block runs."""
+        observation = CommitObservation(self._path, self._seen)
+        try:
+            yield observation
+        finally:
+            observation.close()
+            self._seen = observation.mark
 
 
 class CommitObservation:
     """See ``Observation``; the log is followed in a thread of its own."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, seen: LogMark | None = None) -> None:
+        """``seen`` is a place in the log up to which it is known, if it is that log still."""
         self._path = path
         self._log = companions_of(path).wal
         self._file: PlainFile | None = None
-        self._mark: LogMark | None = None
+        self._mark = seen
         self._commits: list[tuple[Commit, int]] = []
         self._page_size = 0
         self._kept: IO[bytes] = tempfile.SpooledTemporaryFile(  # noqa: SIM115
@@ -79,6 +88,11 @@ class CommitObservation:
         self._look(beginning=True)
         self._thread = threading.Thread(target=self._follow, daemon=True, name="log")
         self._thread.start()
+
+    @property
+    def mark(self) -> LogMark | None:
+        """How far the log was followed."""
+        return self._mark
 
     def pause(self) -> None:
         """See ``Observation``."""
@@ -157,11 +171,10 @@ class CommitObservation:
         return not os.path.samestat(there, os.fstat(self._file.descriptor))
 
     def _read(self, *, beginning: bool) -> None:
-        if self._file is None:
-            return
         before = self._mark
-        log = read_log(self._file, before)
-        if log is None:
+        log = None if self._file is None else read_log(self._file, before)
+        if self._file is None or log is None:
+            self._mark = None if beginning else before
             return
         if not beginning and log.start != before:
             # A log that is new has begun once; one that began anew may have had more in it.

@@ -265,6 +265,11 @@ class LiveFiles:
         return self._path
 
     @property
+    def wanted_from(self) -> LogMark | None:
+        """The mark after which the log is wanted."""
+        return self._wanted_from
+
+    @property
     def companions(self) -> Companions:
         """What the companions go by."""
         if self._names is None:

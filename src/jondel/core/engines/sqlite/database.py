@@ -56,6 +56,8 @@ if TYPE_CHECKING:
         TransactionObserver,
         Writer,
     )
+    from jondel.core.engines.sqlite.capture import FilesToGoOnWith
+    from jondel.core.engines.sqlite.commit_observer import CommitObserver
     from jondel.core.model.outcomes import (
         ResultSink,
         ScriptOutcome,
@@ -296,6 +298,8 @@ class LiveSqliteDatabase(SqliteDatabase):
     def __init__(self, path: Path, *, lock: bool = False) -> None:
         reading = LiveReader(path, threading.Event(), lock=lock)
         self._reading = reading
+        self._observer: CommitObserver | None = None
+        self._captured_files: FilesToGoOnWith | None = None
         self._served_name = page_vfs.serve(reading.pages)
 
         def opened(path: Path) -> apsw.Connection:
@@ -349,19 +353,29 @@ class LiveSqliteDatabase(SqliteDatabase):
         return self
 
     def observed(self) -> AbstractContextManager[Observation]:
-        from jondel.core.engines.sqlite.commit_observer import observed_commits
+        if self._observer is None:
+            from jondel.core.engines.sqlite.commit_observer import CommitObserver  # seldom needed
 
-        return observed_commits(self._path)
+            self._observer = CommitObserver(self._path)
+        return self._observer.observed()
 
     def change_token(self) -> Hashable:
         with translated(self._path):
             return self._reading.files.token()
 
     def capture(self, sink: PageSink) -> None:
-        from jondel.core.engines.sqlite.capture import capture_pages  # not needed to look
+        from jondel.core.engines.sqlite import capture  # not needed to look
 
+        if self._captured_files is None:
+            self._captured_files = capture.FilesToGoOnWith()
         with translated(self._path):
-            capture_pages(self._path, sink, self._stop_asked, lock=self._reading.lock)
+            capture.capture_pages(
+                self._path,
+                sink,
+                self._stop_asked,
+                lock=self._reading.lock,
+                go_on_with=self._captured_files,
+            )
 
     def mark(self, *, exact: bool = False) -> CommitMark:
         from jondel.core.engines.sqlite.commit_marks import mark_of  # not needed to look
@@ -440,3 +454,5 @@ class LiveSqliteDatabase(SqliteDatabase):
     def _let_go(self) -> None:
         page_vfs.withdraw(self._served_name)
         self._reading.close()
+        if self._captured_files is not None:
+            self._captured_files.close()

@@ -8,6 +8,7 @@ follows it (or is it). What a writer is just appending fails one of these and is
 from __future__ import annotations
 
 import struct
+import sys
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
@@ -16,6 +17,7 @@ FRAME_HEADER_BYTES = 24
 _MAGIC_LITTLE_ENDIAN, _MAGIC_BIG_ENDIAN = 0x377F0682, 0x377F0683
 _FORMAT = 3007000
 _BYTES_AT_ONCE = 2 << 20
+_FIRST_FRAMES = 4
 _WORD_MASK = 0xFFFFFFFF
 
 
@@ -131,13 +133,15 @@ def _holds(reader: Reader, page_size: int, mark: LogMark, beginning: LogMark) ->
 def _frames_after(reader: Reader, page_size: int, big_endian: bool, start: LogMark) -> Log:
     log = Log(page_size, start, start)
     frame_bytes = FRAME_HEADER_BYTES + page_size
-    if reader.size() - HEADER_BYTES - start.frames * frame_bytes <= _SHORT_BYTES:
+    is_short = reader.size() - HEADER_BYTES - start.frames * frame_bytes <= _SHORT_BYTES
+    if is_short and "numpy" not in sys.modules:
         return _few_frames_after(reader, log, big_endian)
     import numpy as np  # slow to load, and a short log is read without
 
     from jondel.core.engines.sqlite.wal_sums import SUMMED_TOGETHER, advanced, weighted, words_of
 
-    at_once = max(1, _BYTES_AT_ONCE // frame_bytes)
+    # The log may end after a few frames, however long its file is.
+    at_once = _FIRST_FRAMES
     pairs = (8 + page_size) // 8
     number, sums = start.frames, start.sums
     waiting: dict[int, int] = {}
@@ -166,6 +170,7 @@ def _frames_after(reader: Reader, page_size: int, big_endian: bool, start: LogMa
                 log.offsets.update(waiting)
                 waiting.clear()
                 log.end = LogMark(start.salts, number, sums, pages)
+        at_once = max(1, _BYTES_AT_ONCE // frame_bytes)
 
 
 _SHORT_BYTES = 128 << 10
