@@ -66,7 +66,6 @@ _TRY = typed("UPDATE bookings SET status = 'held' WHERE id < 4")
 PICTURES = {
     "records": Picture("s a Return t b o o k Return End"),
     "changes": Picture(f"{_TWO_STEPS} ["),
-    "step": Picture(f"{_TWO_STEPS} [ Down Return"),
     "changes-light": Picture(f"{_TWO_STEPS} T"),
     "watching": Picture("N w a Return"),
     "trail": Picture(f"{_TWO_STEPS} g"),

@@ -204,3 +204,30 @@ def test_secrets_are_in_nothing_that_is_kept(
     kept = [path for path in (*home.rglob("*"), tmp_path / "j.xml") if path.is_file()]
     assert all(secret.encode() not in path.read_bytes() for path in kept)
     assert secret not in done.stdout + done.stderr
+
+
+@pytest.mark.parametrize("form", ["json", "html", "md"])
+def test_a_report_has_findings_and_nothing_of_what_is_masked(
+    jondel: JondelCommand, tmp_path: Path, harbour: Path, form: str
+) -> None:
+    jondel("snapshot", harbour, "--label", "start")
+    _write_plan(tmp_path, harbour.name, mended=False)
+    assert jondel("verify", "--accept").returncode == 0
+    path = tmp_path / "jondel.toml"
+    path.write_text(path.read_text().replace('reference = "card"', 'reference = "cash"'))
+    report = tmp_path / f"report.{form}"
+    done = jondel(
+        "verify", "--json", "--report", report.name, "--junit", "junit.xml",
+        "--mask", "payments.reference", "--mask", "payments.amount",
+    )  # fmt: skip
+    assert done.returncode == 3
+    with closing(sqlite3.connect(harbour)) as connection:
+        ((amount,),) = connection.execute("SELECT amount FROM payments ORDER BY id DESC LIMIT 1")
+    told = [done.stdout, report.read_text(), (tmp_path / "junit.xml").read_text()]
+    assert "empty text: fuel_sales.note" in told[1].replace("\\", "")
+    assert "masked 1" in told[1]
+    for text in told:
+        assert "settled by" not in text, "what the app said can hold anything"
+        assert '"cash"' not in text
+        assert f"amount {amount}" not in text
+    assert "no column payments.nothing" in jondel("verify", "--mask", "payments.nothing").stderr

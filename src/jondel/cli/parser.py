@@ -302,8 +302,8 @@ def _add_verifying(command: Add) -> None:
         added,
         "--mask",
         "TABLE.COLUMN",
-        "in the report, tell that it changed, not what it is",
-        "masks",
+        "tell that it changed, not what it is",
+        "masked",
     )
     added.add_argument(
         "--accept", action="store_true", help="from now on expect what is seen this time"

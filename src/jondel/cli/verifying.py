@@ -14,6 +14,8 @@ from jondel.cli.target import Target, opened
 from jondel.core.errors import Cancelled, JondelError, ProjectInvalid, TargetNotFound
 from jondel.core.files.json_values import dumped
 from jondel.core.files.replacement import replace_text
+from jondel.core.findings.finding import Finding
+from jondel.core.reports.masked import Masks, masked_columns
 from jondel.core.reports.verdict_text import result_lines
 from jondel.core.trail.project import FILE_NAME, Project
 from jondel.core.trail.trail import Trail
@@ -32,7 +34,7 @@ def verify(
     only: Sequence[str],
     junit: str | None,
     report: str | None,
-    masks: Sequence[str],
+    masked: Sequence[str],
     accept: bool,
     as_json: bool,
 ) -> int:
@@ -46,26 +48,31 @@ def verify(
         project = Project(given.location, file=path)
         around = Surroundings.of(project, os.environ, _ask if sys.stdin.isatty() else None)
         place = Place(given.trail, given.database, words)
+        masks = Masks(masked_columns(masked, [given.database.schema()]))
         results: list[ActionResult] = []
         for result in PlanRun(plan, place, around, keeps_copies=accept).results(actions):
             results.append(result)
             if not as_json:
-                for line in result_lines(result):
+                for line in result_lines(masks.result(result)):
                     tell(line)
         if accept:
             _accept(given, project, results)
         make_room(given.trail)
+        told = [masks.result(result) for result in results]
         if as_json:
             from jondel.core.reports.verify_json import run_json
 
             with whole_document() as out:
-                out.write(dumped(run_json(results)) + "\n")
+                out.write(dumped(run_json(told)) + "\n")
         if junit:
             from jondel.core.reports.junit import junit_xml
 
-            write_text(junit, junit_xml(results))
+            write_text(junit, junit_xml(told))
         if report and form:
-            _write_report(report, form, given, results, masks)
+            from jondel.core.reports.verify_report import verify_report
+
+            found = [_findings_of(result, given, project, masks) for result in results]
+            write_text(report, verify_report(form, given.name, told, found))
     return _closing(results, words, as_json=as_json, accept=accept)
 
 
@@ -176,14 +183,17 @@ def report_form(report: str) -> str:
     return form
 
 
-def _write_report(
-    path: str, form: str, given: Target, results: Sequence[ActionResult], masks: Sequence[str]
-) -> None:
-    from jondel.core.reports.masked import Masks, masked_columns
-    from jondel.core.reports.verify_report import verify_report
+def _findings_of(
+    result: ActionResult, given: Target, project: Project, masks: Masks
+) -> list[Finding]:
+    """What is suspicious in what an action wrote; of a copy nothing is known any more."""
+    from jondel.core.findings.looking import findings_of_recorded_step
 
-    hidden = Masks(masked_columns(masks, [given.database.schema()]))
-    write_text(path, verify_report(form, given.name, results, hidden))
+    step, changes = result.step, result.changes
+    if step is None or changes is None or result.target != given.location:
+        return []
+    found = findings_of_recorded_step(given.trail, step.before, step.after, project)
+    return [masks.finding(finding, changes) for finding in found]
 
 
 def write_text(path: str, text: str) -> None:

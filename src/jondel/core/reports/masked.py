@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from jondel.core.errors import ExportFailed
+from jondel.core.findings.finding import Finding
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import (
     CellChange,
@@ -18,6 +19,7 @@ from jondel.core.model.schema import Schema
 from jondel.core.model.values import ShownRow, StoredValue, Value
 from jondel.core.verify.expectation import ExpectedRecord
 from jondel.core.verify.matchers import Matcher, Whatever
+from jondel.core.verify.run import ActionResult
 from jondel.core.verify.verdict import Found, Met, Mismatch, Verdict
 
 Masked = frozenset[tuple[TableId, str]]
@@ -100,6 +102,33 @@ class Masks:
         known = self._known.setdefault((table, column), {})
         number = known.setdefault((type(value).__name__, value), len(known) + 1)
         return f"masked {number}"
+
+    def finding(self, finding: Finding, changes: Changes) -> Finding:
+        """A finding among some changes, with what is masked of its record left out."""
+        if not self._columns or finding.table is None:
+            return finding
+        key = finding.key
+        for table in changes.tables:
+            if table.table == finding.table and len(table.key_columns) == len(key):
+                columns = zip(table.key_columns, key, strict=True)
+                key = tuple(self.value(table.table, n, v) for n, v in columns)
+        if not self.hides(finding.table, finding.column):
+            return replace(finding, key=key)
+        hidden = self.value(finding.table, finding.column, finding.value)
+        return replace(finding, key=key, value=hidden, evidence="the column is masked")
+
+    def result(self, result: ActionResult) -> ActionResult:
+        """What came of an action. What its app said is left out: it can hold anything."""
+        if not self._columns:
+            return result
+        step = result.step
+        if step is not None:
+            step = step._replace(outcome=replace(step.outcome, said="", output=""))
+        return result._replace(
+            step=step,
+            changes=result.changes and self.changes(result.changes),
+            verdict=result.verdict and self.verdict(result.verdict),
+        )
 
     def verdict(self, verdict: Verdict) -> Verdict:
         """What came of an expectation, with the masked columns masked."""

@@ -41,7 +41,7 @@ def step_report(
     steps = [
         reported._replace(
             changes=masks.changes(reported.changes),
-            findings=[_masked(finding, masks) for finding in reported.findings],
+            findings=[masks.finding(found, reported.changes) for found in reported.findings],
         )
         for reported in steps
     ]
@@ -51,17 +51,6 @@ def step_report(
     if form == "markdown":
         return "\n".join(_markdown(title, steps)) + "\n"
     return page(title, _html(steps, chart))
-
-
-def _masked(finding: Finding, masks: Masks) -> Finding:
-    if finding.table is None or not finding.column:
-        return finding
-    if not masks.hides(finding.table, finding.column):
-        return finding
-    from dataclasses import replace
-
-    hidden = masks.value(finding.table, finding.column, finding.value)
-    return replace(finding, value=hidden, evidence="the column is masked")
 
 
 def _title(reported: ReportedStep) -> str:

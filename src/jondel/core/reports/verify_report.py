@@ -7,13 +7,14 @@ from datetime import UTC, datetime
 
 from jondel.core.browse.display import line
 from jondel.core.files.json_values import dumped
+from jondel.core.findings.finding import Finding
+from jondel.core.findings.findings_json import finding_words
 from jondel.core.formats.changes_markdown import (
     change_markdown,
     escaped,
     markdown_row,
     markdown_rule,
 )
-from jondel.core.reports.masked import Masks
 from jondel.core.reports.page import (
     changes_html,
     heading,
@@ -23,23 +24,30 @@ from jondel.core.reports.page import (
     table,
 )
 from jondel.core.reports.verdict_text import verdict_lines
-from jondel.core.reports.verify_json import run_json
+from jondel.core.reports.verify_json import result_json
 from jondel.core.verify.run import ActionResult
 
 _HEADS = ("action", "what came of it", "step", "seconds", "transactions")
 
 
 def verify_report(
-    form: str, database: str, results: Sequence[ActionResult], masks: Masks | None = None
+    form: str,
+    database: str,
+    results: Sequence[ActionResult],
+    findings: Sequence[Sequence[Finding]] = (),
 ) -> str:
-    """The report in a form: ``html``, ``markdown`` or ``json``."""
-    masks = masks or Masks(frozenset())
+    """The report in a form: ``html``, ``markdown`` or ``json``; ``findings`` are each result's."""
+    words = [list(map(finding_words, found)) for found in findings] or [[]] * len(results)
     if form == "json":
-        return dumped(run_json(results)) + "\n"
+        entries = [
+            entry | {"findings": found}
+            for entry, found in zip(map(result_json, results), words, strict=True)
+        ]
+        return dumped({"actions": entries}) + "\n"
     title = f"What was verified on {database}"
     if form == "markdown":
-        return "\n".join(_markdown(title, results, masks)) + "\n"
-    return page(title, _html(results, masks))
+        return "\n".join(_markdown(title, results, words)) + "\n"
+    return page(title, _html(results, words))
 
 
 def _when(results: Sequence[ActionResult]) -> str:
@@ -63,22 +71,26 @@ def _row(result: ActionResult) -> tuple[str, ...]:
     )
 
 
-def _html(results: Sequence[ActionResult], masks: Masks) -> Iterator[str]:
+def _html(results: Sequence[ActionResult], findings: Sequence[list[str]]) -> Iterator[str]:
     yield paragraph(_when(results))
     yield from table(_HEADS, map(_row, results))
-    for result in results:
+    for result, found in zip(results, findings, strict=True):
         kind = {True: "met", False: "not", None: ""}[result.met]
         yield heading(line(result.action.name, 200))
         yield paragraph(line(result.summary, 1000), kind)
         if result.verdict is not None and not result.verdict.met:
-            yield preformatted(verdict_lines(masks.verdict(result.verdict)))
+            yield preformatted(verdict_lines(result.verdict))
         if result.step is not None and result.step.outcome.output.strip():
             yield preformatted(_shown_output(result))
+        for words in found:
+            yield paragraph(f"finding: {words}")
         if result.changes is not None:
-            yield from changes_html(masks.changes(result.changes))
+            yield from changes_html(result.changes)
 
 
-def _markdown(title: str, results: Sequence[ActionResult], masks: Masks) -> Iterator[str]:
+def _markdown(
+    title: str, results: Sequence[ActionResult], findings: Sequence[list[str]]
+) -> Iterator[str]:
     yield f"# {escaped(title)}"
     yield ""
     yield escaped(_when(results))
@@ -87,17 +99,20 @@ def _markdown(title: str, results: Sequence[ActionResult], masks: Masks) -> Iter
     yield markdown_rule(len(_HEADS))
     for result in results:
         yield markdown_row(_row(result))
-    for result in results:
+    for result, found in zip(results, findings, strict=True):
         yield ""
         yield f"## {escaped(line(result.action.name, 200))}"
         yield ""
         yield escaped(line(result.summary, 1000))
         if result.verdict is not None and not result.verdict.met:
             yield ""
-            for words in verdict_lines(masks.verdict(result.verdict)):
+            for words in verdict_lines(result.verdict):
                 yield f"    {words}"
+        if found:
+            yield ""
+            yield from (f"- finding: {escaped(words)}" for words in found)
         if result.changes is not None:
-            yield from change_markdown(masks.changes(result.changes))
+            yield from change_markdown(result.changes)
 
 
 def _shown_output(result: ActionResult) -> Iterator[str]:
