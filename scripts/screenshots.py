@@ -84,7 +84,7 @@ PICTURES = {
         command=("demo", "--clock", CLOCK, "--engine", "postgresql"),
         waits=20.0,
     ),
-    "verify": Picture("V Down Down Down Return Y n Return"),
+    "verify": Picture("V Down Down Down Return Y Return Escape Return"),
     "records-80x24": Picture(f"{_TWO_STEPS} ] r Down", 80, 24),
     "changes-80x24": Picture(f"{_TWO_STEPS} [ Down", 80, 24),
 }

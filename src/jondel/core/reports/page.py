@@ -20,7 +20,8 @@ table { border-collapse: collapse; width: 100%; margin: .5rem 0 1rem; }
 th, td { border: 1px solid #888; padding: .15rem .5rem; text-align: left; vertical-align: top; }
 th { background: #8882; }
 td, pre { font-family: ui-monospace, monospace; font-size: .85rem; overflow-wrap: anywhere; }
-th, td:not(:first-child):not(:last-child) { min-width: 4rem; }
+th:not(:empty), td:not(:first-child):not(:last-child) { min-width: 4rem; }
+th:empty { width: 1.5rem; }
 pre { white-space: pre-wrap; border-left: 3px solid #888; padding-left: .8rem; }
 .mark { width: 1.5rem; font-weight: bold; text-align: center; }
 .met { border-left: 6px solid #2a7d62; padding-left: .6rem; }

@@ -59,6 +59,8 @@ class Question(NamedTuple):
     """What ``t`` does, as in "restores only boats"; there is no ``t`` without."""
     statements: Callable[[], Awaitable[ListedStatements]] | None = None
     """Finds the statements that would run; raises ``JondelError`` where there are none to tell."""
+    no: str = "cancels"
+    """What Escape does."""
 
 
 class ConfirmDialog(Dialog[Confirmed]):
@@ -114,7 +116,7 @@ class ConfirmDialog(Dialog[Confirmed]):
             keys.append("s hides the statements")
             if self._found is not None and any(s.guarded for s in self._found[0]):
                 keys.append("x shows them shorter" if self._exact else "x shows all they check")
-        words = " · ".join([f"Enter {question.yes}", *keys, "Escape cancels"])
+        words = " · ".join([f"Enter {question.yes}", *keys, f"Escape {question.no}"])
         self.query_one("#confirm-foot", Foot).say(words, confirming=("enter", "t"))
 
     @property

@@ -18,11 +18,13 @@ if TYPE_CHECKING:
     from jondel.tui.services.drafts import PlannedWrite
 
 
-async def confirm(desk: Desk, title: str, lines: Sequence[str], yes: str) -> bool:
-    """Ask whether to do something; ``yes`` says what is done then."""
+async def confirm(
+    desk: Desk, title: str, lines: Sequence[str], yes: str, no: str = "cancels"
+) -> bool:
+    """Ask whether to do something; ``yes`` says what is done then, and ``no`` what else."""
     from jondel.tui.dialogs.confirm import Confirmed, Question  # most keys ask nothing
 
-    return await answer_to(desk, Question(title, yes, lines)) is Confirmed.YES
+    return await answer_to(desk, Question(title, yes, lines, no=no)) is Confirmed.YES
 
 
 async def answer_to(desk: Desk, question: Question) -> Confirmed:

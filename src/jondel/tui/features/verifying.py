@@ -380,7 +380,8 @@ class Verifying(Feature):
             "Else each run begins from what the one before left, and may rightly write another "
             "thing.",
         ]
-        if not await confirm(desk, "Begin each run from the same state?", lines, "restores it"):
+        title = "Begin each run from the same state?"
+        if not await confirm(desk, title, lines, "restores it each time", "leaves it as it is"):
             return
         label = before.label
         if label is None:
