@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any, NamedTuple, cast
 
+from jondel.core.findings.even_sample import EvenSample
 from jondel.core.findings.finding import Suspicion
 from jondel.core.findings.json_members import JsonMembers
 from jondel.core.findings.text_signs import (
@@ -70,16 +71,15 @@ class ColumnProfile:
         self.shapes: Counter[bytes] | None = Counter()
         self.values: Counter[Value] | None = Counter()
         self.lengths: Counter[int] = Counter()
-        self.numbers: list[int | float] = []
+        self._numbers: EvenSample[int | float] = EvenSample(_MOST_NUMBERS)
         self.least: int | float | None = None
         self.most: int | float | None = None
-        self.sample: list[str] = []
-        """Some of its texts, as many of one part of the rows as of any other."""
+        self._sample: EvenSample[str] = EvenSample(_MOST_SAMPLED)
         self.first_text: str | None = None
         self.last_text: str | None = None
         """The first and the last of its texts in the order of their characters, where these are
         times."""
-        self._usual_shapes: tuple[int, frozenset[bytes] | None] | None = None
+        self._usual_shapes: tuple[object, frozenset[bytes] | None] | None = None
         self.limit = declared_limit(column)
         self.json = JsonMembers()
         self.remembered: dict[str, list[Remembered]] = {}
@@ -92,6 +92,16 @@ class ColumnProfile:
     @property
     def texts(self) -> int:
         return self.kinds["text"]
+
+    @property
+    def numbers(self) -> Sequence[int | float]:
+        """Some of its numbers, as many of one part of the rows as of any other."""
+        return self._numbers.values
+
+    @property
+    def sample(self) -> Sequence[str]:
+        """Some of its texts, in the same way."""
+        return self._sample.values
 
     # Taking in
 
@@ -139,10 +149,7 @@ class ColumnProfile:
         least, most = min(numbers), max(numbers)
         self.least = least if self.least is None else min(self.least, least)
         self.most = most if self.most is None else max(self.most, most)
-        room = _MOST_NUMBERS - len(self.numbers)
-        if room > 0:
-            # As many of each batch as of any other, so that the first are not all.
-            self.numbers += numbers[:: max(1, len(numbers) // 256)][:room]
+        self._numbers.feed(numbers)
 
     def _feed_texts(
         self, texts: Sequence[str], values: Sequence[Value], keys: Sequence[Key]
@@ -153,8 +160,7 @@ class ColumnProfile:
             self._add_values(counted)
             if len(counted) * 8 > len(texts):
                 counted = None
-        if (room := _MOST_SAMPLED - len(self.sample)) > 0:
-            self.sample += texts[:: max(1, len(texts) // 64)][:room]
+        self._sample.feed(texts)
         if counted is not None:
             # Of a few different ones each is looked at once.
             self._feed_different(list(counted), counted, values, keys)
@@ -464,13 +470,13 @@ class ColumnProfile:
     @property
     def usual_shapes(self) -> frozenset[bytes] | None:
         """How nearly all of its texts are written, where that is in few ways."""
-        if self._usual_shapes is None or self._usual_shapes[0] != len(self.sample):
+        if self._usual_shapes is None or self._usual_shapes[0] != self._sample.version:
             found = Counter(coarse_shape_of(text) for text in self.sample if text)
             total = sum(found.values())
             usual = frozenset(s for s, n in found.items() if n >= 3 and n * 50 >= total)
             settled = sum(found[shape] for shape in usual)
             strict = total >= _FEWEST and len(usual) <= 6 and settled * 20 >= total * 19
-            self._usual_shapes = len(self.sample), usual if strict else None
+            self._usual_shapes = self._sample.version, usual if strict else None
         return self._usual_shapes[1]
 
     def stray_shapes(self) -> frozenset[bytes]:

@@ -14,7 +14,7 @@ from jondel.core.model.values import Clipped, ShownRow, Value
 _LARGEST_BYTES = 64 << 10
 """Of larger values the beginning is looked at."""
 _SAMPLED_ROWS = 10_000
-_BATCH_ROWS = 8192
+_BATCH_ROWS = 2048
 _LOOKED_AT = 200
 
 GoOn = Callable[[], None]
