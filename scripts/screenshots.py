@@ -64,7 +64,7 @@ _ASK = typed(
 _TRY = typed("UPDATE bookings SET status = 'held' WHERE id < 4")
 
 PICTURES = {
-    "records": Picture("s a Return t b o o k Return End"),
+    "records": Picture("a Return n r t b o o k Return End"),
     "changes": Picture(f"{_TWO_STEPS} ["),
     "changes-light": Picture(f"{_TWO_STEPS} T"),
     "watching": Picture("N w a Return"),
@@ -80,7 +80,7 @@ PICTURES = {
     "compared": Picture("a Return a Down Down Return n ctrl+o Return F3 M"),
     "query": Picture(f"Q {_ASK} ctrl+g F7 Delete {_TRY} ctrl+g"),
     "server": Picture(
-        "t b o o k Return w a Return ] c",
+        "t b o o k Return w a Return",
         command=("demo", "--clock", CLOCK, "--engine", "postgresql"),
         waits=20.0,
     ),
