@@ -12,6 +12,7 @@ from jondel.core.browse.links import Link
 from jondel.core.diff.keys import Key
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
+from jondel.core.findings.check_constraints import violations
 from jondel.core.findings.column_profile import ColumnProfile
 from jondel.core.findings.finding import Finding, Suspicion
 from jondel.core.findings.links_search import pointing_at_nothing, unusual_targets
@@ -186,6 +187,18 @@ class _OfTable:
         for group in found.values():
             yield from self._listed(group, profile)
         yield from self._near_duplicates(profile)
+        yield from self._violations()
+
+    def _violations(self) -> Iterator[Finding]:
+        """The first few records for each constraint that does not hold."""
+        found: dict[Suspicion, list[Finding]] = defaultdict(list)
+        for violation in violations(self._database, self._table, self._key):
+            _, column, value, suspicion = violation
+            found[suspicion].append(self._finding(column, violation.key, value, suspicion))
+        for group in found.values():
+            shown = group[:_LISTED]
+            yield from shown[:-1]
+            yield replace(shown[-1], others=len(group) - len(shown))
 
     def _finding(
         self, column: str, key: tuple[Any, ...], value: Value, suspicion: Suspicion

@@ -10,6 +10,7 @@ from jondel.core.browse.display import line
 from jondel.core.browse.links import Link
 from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, ReadError
+from jondel.core.findings.check_constraints import violations
 from jondel.core.findings.finding import Finding, Suspicion
 from jondel.core.findings.links_search import pointing_at_nothing, unusual_targets
 from jondel.core.findings.scanning import GoOn, key_of, sampled_profile
@@ -142,6 +143,12 @@ def _of_table(step: StepStates, table: TableChanges, declared: Table) -> Iterato
         for name, suspicion in profile.suspicions(shown, own=False, columns=columns):
             value = row[declared.column_names.index(name)]
             yield _finding(table, record, name, value, suspicion)
+    by_key = {record.key: record for record in written}
+    key = key_of(step.after, declared)
+    for violation in violations(step.after, declared, key, list(by_key)):
+        if (violated := by_key.get(violation.key)) is not None:
+            _, column, value, suspicion = violation
+            yield _finding(table, violated, column, value, suspicion)
 
 
 def _finding(
