@@ -502,3 +502,22 @@ def test_real_databases_raise_no_false_alarms(interpreter: Path, tmp_path: Path,
     real_databases.write_database(interpreter, name, path)
     tables = [finding.table for finding in _findings(path)]
     assert all(tables.count(table) <= 1 for table in tables), _findings(path)
+
+
+def test_broken_json_is_found_among_the_last_of_many_documents(tmp_path: Path) -> None:
+    path = tmp_path / "many.db"
+    with closing(sqlite3.connect(path)) as connection:
+        connection.execute("CREATE TABLE logs(id INTEGER PRIMARY KEY, data TEXT)")
+        connection.executemany(
+            "INSERT INTO logs VALUES (?, ?)",
+            (
+                (number, f'{{"boat": {number}, "at": {{"berth": {number % 60}}}}}')
+                for number in range(1, 20_001)
+            ),
+        )
+        connection.execute("""UPDATE logs SET data = '{"boat": 7, "at":' WHERE id = 19000""")
+        connection.execute("""UPDATE logs SET data = '{"boat": "7", "at": {}}' WHERE id = 19500""")
+        connection.commit()
+    with closing(open_database(str(path))) as database:
+        found = {(f.kind, f.key) for f in findings_of(database, Project(str(path)))}
+    assert {("json", (19000,)), ("json", (19500,))} <= found

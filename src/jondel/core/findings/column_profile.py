@@ -42,7 +42,6 @@ _MOST_SHAPES = 400
 _MOST_NUMBERS = 4096
 _FEWEST = 8
 """Of fewer values nothing is usual."""
-_MOST_JSON = 4000
 _MOST_SAMPLED = 2000
 _FEW_VALUES = 50
 _ENOUGH = 40
@@ -166,10 +165,8 @@ class ColumnProfile:
             self._feed_different(list(counted), counted, values, keys)
         else:
             self._feed_different(texts, None, values, keys)
-        if self.json.wanted(texts[0]) and self.json.seen < _MOST_JSON:
-            for key, value in zip(keys, values, strict=True):
-                if isinstance(value, str) and value:
-                    self.json.feed(value, key)
+        if self.json.wanted(texts[0]):
+            self.json.feed(values, keys)
 
     def _feed_different(
         self,

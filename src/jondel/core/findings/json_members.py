@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
+
+import msgspec
 
 from jondel.core.findings.finding import Suspicion
 from jondel.core.findings.text_signs import json_of
@@ -13,6 +15,8 @@ _DEEPEST = 4
 _MOST_PATHS = 300
 _FEWEST = 8
 _KEPT = 6
+_MOST_LOOKED_INTO = 4000
+_MOST_KNOWN = 4000
 
 
 class JsonMembers:
@@ -21,6 +25,8 @@ class JsonMembers:
     def __init__(self) -> None:
         self.seen = 0
         self.broken = 0
+        self._looked_into = 0
+        self._known: set[tuple[object, ...]] = set()
         self.types: dict[str, Counter[str]] = defaultdict(Counter)
         self._broken_ones: list[tuple[tuple[object, ...], str]] = []
         self._first: dict[tuple[str, str], list[tuple[tuple[object, ...], str]]] = {}
@@ -39,9 +45,39 @@ class JsonMembers:
         """Whether a column with such a text may hold JSON."""
         return self.seen > 0 or text[:1] in ("{", "[")
 
-    def feed(self, text: str, key: tuple[object, ...]) -> None:
-        """Take in a document, or what stands where one should."""
-        self.seen += 1
+    def feed(self, texts: Sequence[object], keys: Sequence[tuple[object, ...]]) -> None:
+        """Take in documents, or what stands where they should; what is no text is left out.
+
+        Of the first each member is looked at. Of later ones it is known whether they are JSON, and
+        each member is looked at where the outermost ones are of types not seen together before.
+        """
+        if self.seen > _MOST_LOOKED_INTO and self.broken * 4 > self.seen:
+            return  # it holds something else that only looks like it
+        for text, key in zip(texts, keys, strict=True):
+            if not isinstance(text, str) or not text:
+                continue
+            self.seen += 1
+            if self._looked_into < _MOST_LOOKED_INTO or self._is_new(text):
+                self._looked_into += 1
+                self._look_into(text, key)
+
+    def _is_new(self, text: str) -> bool:
+        try:
+            document = msgspec.json.decode(text)
+        except (ValueError, RecursionError):
+            return True
+        if type(document) is dict:
+            outermost = (*document, *map(type, document.values()))
+        else:
+            outermost = (type(document),)
+        if outermost in self._known:
+            return False
+        if len(self._known) < _MOST_KNOWN:
+            self._known.add(outermost)
+            return True
+        return False
+
+    def _look_into(self, text: str, key: tuple[object, ...]) -> None:
         valid, document = json_of(text)
         if not valid:
             self.broken += 1

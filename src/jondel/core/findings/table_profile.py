@@ -227,7 +227,10 @@ def _are_names(texts: Sequence[str]) -> bool:
     named = sum(
         1
         for text in texts
-        if len(text) <= _LONGEST_NAME and _WORD.search(text) and not is_token(text)
+        if len(text) <= _LONGEST_NAME
+        and text[0] not in "{["
+        and _WORD.search(text)
+        and not is_token(text)
     )
     return named * 10 >= len(texts) * 8
 
