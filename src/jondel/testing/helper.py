@@ -135,6 +135,8 @@ class _Session:
 
         if settle:
             wait_until_settled(self._database, WatchTimes(settle), threading.Event())
+        if self._observation is not None:
+            self._observation.rest()
         self._last = None
         after = self.snapshot()
         self._ends = before, after

@@ -410,6 +410,9 @@ class Rehearser(Protocol):
 class Observation(Protocol):
     """The transactions that are committed while it lasts."""
 
+    def rest(self) -> None:
+        """Spend no more time on it until it is paused: what is to be observed is over."""
+
     def pause(self) -> None:
         """Observe nothing that is committed from now on."""
 

@@ -55,6 +55,9 @@ class ServerObservation:
         under_way = began.token.rpartition(":")[2]
         self._under_way = {int(number) for number in under_way.split(",") if number}
 
+    def rest(self) -> None:
+        """See ``Observation``: it takes no time."""
+
     def pause(self) -> None:
         """See ``Observation``; what is told is asked of the rows."""
 

@@ -84,6 +84,7 @@ class CommitObservation:
         self._end = 0
         self._lost = False
         self._stop = threading.Event()
+        self._resting = threading.Event()
         self._lock = threading.Lock()
         self._look(beginning=True)
         self._thread = threading.Thread(target=self._follow, daemon=True, name="log")
@@ -93,6 +94,10 @@ class CommitObservation:
     def mark(self) -> LogMark | None:
         """How far the log was followed."""
         return self._mark
+
+    def rest(self) -> None:
+        """See ``Observation``."""
+        self._resting.set()
 
     def pause(self) -> None:
         """See ``Observation``."""
@@ -140,7 +145,7 @@ class CommitObservation:
         self._kept.close()
 
     def _follow(self) -> None:
-        while not self._stop.is_set():
+        while not (self._stop.is_set() or self._resting.is_set()):
             time.sleep(_LOOK_SECONDS if self._file is not None else _LOOK_FOR_LOG_SECONDS)
             self._look()
 
