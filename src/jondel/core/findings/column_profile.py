@@ -1,4 +1,4 @@
-"""What a column usually holds, and what is suspicious about one of its values beside that.
+"""What a column usually holds.
 
 A profile is fed with the values of many rows at once; nothing is looked at one by one that can be
 told of all of them together. A *sign* is something that is true of a value: its kind, that it is
@@ -9,16 +9,14 @@ keys: what is suspicious is judged of those alone, at the end.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from typing import Any, NamedTuple, cast
 
 from jondel.core.findings.even_sample import EvenSample
-from jondel.core.findings.finding import Suspicion
 from jondel.core.findings.json_members import JsonMembers
 from jondel.core.findings.text_signs import (
     as_shapes,
-    boolean_family,
     coarse_of,
     coarse_shape_of,
     decoded_once_more,
@@ -30,7 +28,7 @@ from jondel.core.findings.text_signs import (
     shape_of,
 )
 from jondel.core.model.schema import Column
-from jondel.core.model.values import Exact, InvalidText, Value, kind_of
+from jondel.core.model.values import InvalidText, Value, kind_of
 
 Key = tuple[object, ...]
 
@@ -40,16 +38,11 @@ _MOST_VALUES = 2000
 """A column with more different values than that keeps to no small set."""
 _MOST_SHAPES = 400
 _MOST_NUMBERS = 4096
-_FEWEST = 8
+FEWEST = 8
 """Of fewer values nothing is usual."""
 _MOST_SAMPLED = 2000
 _FEW_VALUES = 50
 _ENOUGH = 40
-
-_ROUND_LENGTHS = frozenset(
-    (16, 20, 24, 30, 32, 40, 50, 60, 64, 80, 100, 120, 128, 140, 150, 160, 200, 250, 255, 256)
-) | frozenset((500, 512, 1000, 1024, 2000, 2048, 4000, 4096, 8000, 8192, 65535, 65536))
-_SURELY_LIMITS = frozenset((255, 256, 512, 1000, 1024, 2048, 4000, 4096, 65535, 65536))
 
 
 class Remembered(NamedTuple):
@@ -278,156 +271,12 @@ class ColumnProfile:
                 if len(kept) >= _KEPT:
                     return
 
-    # Judging
-
-    def suspicions(self, value: Value, *, own: bool) -> Iterator[Suspicion]:
-        """What is suspicious about a value; ``own`` says that it is among those fed with."""
-        if value is None:
-            return
-        yield from self._kind(value, own)
-        if isinstance(value, InvalidText):
-            yield Suspicion("encoding", "its bytes are not valid UTF-8", 0.98)
-        text = value.text if isinstance(value, Exact) else value
-        if isinstance(text, str):
-            yield from self._odd(text, own)
-            yield from self._time_format(text, own)
-            yield from self._boolean(text, own)
-            yield from self._cut(text, own)
-            if isinstance(value, str):
-                yield from self.json.suspicions(value, own=own)
-        yield from self._rare(value, own)
-
-    def _others(self, counted: int, own: bool) -> int:
-        return counted - 1 if own else counted
-
-    def _kind(self, value: Value, own: bool) -> Iterator[Suspicion]:
-        kind = kind_of(value)
-        if isinstance(value, Exact):
-            return
-        others = self._others(self.kinds[kind], own)
-        numbers = self.kinds["integer"] + self.kinds["real"]
-        if kind == "text" and value == "":
-            yield from self._empty(own)
-            return
-        if kind in ("integer", "real"):
-            usual, alike = numbers, self._others(numbers, own)
-            of_other = self.texts + self.kinds["blob"]
-        else:
-            alike = others
-            of_other = self.present - self.kinds[kind]
-            usual = of_other
-        declared = self.column.type
-        if kind == "text" and declared.is_number and numbers >= max(1, 4 * alike):
-            yield Suspicion("type", f"{numbers} of {self.present} values are numbers", 0.95)
-        elif kind == "real" and declared.kind == "integer" and value != int(cast("float", value)):
-            if self._others(self.kinds["real"], own) * 20 <= numbers:
-                evidence = f"{self.kinds['integer']} of {self.present} values are whole numbers"
-                yield Suspicion("type", evidence, 0.85)
-        elif of_other >= _FEWEST and alike * 50 <= of_other:
-            most = max((k for k in self.kinds if k != "null"), key=lambda k: self.kinds[k])
-            evidence = f"{self.kinds[most]} of {self.present} values are {most}"
-            yield Suspicion("type", evidence, 0.9 if usual else 0.8)
-
-    def _empty(self, own: bool) -> Iterator[Suspicion]:
-        empty, nulls = self._others(self.signs["empty"], own), self.kinds["null"]
-        numbers = self.kinds["integer"] + self.kinds["real"]
-        if self.column.type.is_number and numbers:
-            yield Suspicion("type", f"empty text where {numbers} values are numbers", 0.95)
-        elif nulls >= _FEWEST and empty * 20 <= nulls:
-            sure = nulls / (nulls + empty + 1)
-            yield Suspicion("empty text", f"{nulls} of {self.rows} rows hold NULL", round(sure, 2))
-
-    def _odd(self, text: str, own: bool) -> Iterator[Suspicion]:
-        texts = max(1, self.texts)
-        if has_control_characters(text):
-            count = self._others(self.signs["control"], own)
-            if count * 20 <= texts:
-                yield Suspicion("control characters", f"{texts - count} texts hold none", 0.9)
-        if has_blanks_at_ends(text):
-            count = self._others(self.signs["blanks"], own)
-            if count * 20 <= texts and texts >= _FEWEST:
-                yield Suspicion("blanks", f"{texts - count} of {texts} texts have none", 0.85)
-        read = decoded_once_more(text)
-        if read is not None:
-            yield Suspicion("encoding", f"encoded twice; it seems to say {read[:60]!r}", 0.95)
-
-    def _time_format(self, text: str, own: bool) -> Iterator[Suspicion]:
-        if self.shapes is None or not text:
-            return
-        times = {shape: n for shape, n in self.shapes.items() if is_time_shape(shape)}
-        present = self.texts - self.signs["empty"]
-        if not times or sum(times.values()) < max(_FEWEST, 0.9 * present):
-            return
-        shape = shape_of(text)
-        usual = max(times, key=lambda s: times[s])
-        # A fraction of a second is written where there is one.
-        alike = sum(n for s, n in times.items() if _same_but_for_fraction(s, shape))
-        if _same_but_for_fraction(shape, usual):
-            return
-        if self._others(alike, own) * 20 <= times[usual]:
-            written = usual.decode("ascii", "replace")
-            what = "is written" if is_time_shape(shape) else "is no time;"
-            yield Suspicion(
-                "time format",
-                f"{what} unlike the others: {times[usual]} of {present} are like {written}",
-                0.95,
-            )
-
-    def _boolean(self, text: str, own: bool) -> Iterator[Suspicion]:
-        family = boolean_family(text)
-        if family is None or self.values is None or len(self.values) > 12:
-            return
-        families: Counter[int] = Counter()
-        for value, count in self.values.items():
-            found = boolean_family(value) if isinstance(value, str) else None
-            if found is None:
-                return
-            families[found] += count
-        usual, most = families.most_common(1)[0] if families else (family, 0)
-        if usual != family and most >= _FEWEST and self._others(families[family], own) * 4 <= most:
-            yield Suspicion(
-                "boolean spelling", f"{most} of {self.texts} are spelled otherwise", 0.9
-            )
-
-    def _cut(self, text: str, own: bool) -> Iterator[Suspicion]:
-        length = len(text)
-        if length not in _ROUND_LENGTHS or " " not in text or len(self.lengths) < 10:
-            return
-        if max(self.lengths, default=0) > length or text[-1] in ".!?)\"'…»":
-            return
-        alike = self._others(self.lengths[length], own) + 1
-        shorter = sum(self.lengths[n] for n in range(length - 5, length)) / 5
-        if length in _SURELY_LIMITS and not shorter > alike:
-            yield Suspicion("cut", f"it ends after {length} characters, and none is longer", 0.7)
-        elif alike >= 3 and alike >= 4 * max(0.5, shorter):
-            yield Suspicion(
-                "cut", f"{alike} end after {length} characters, and none is longer", 0.8
-            )
-
-    def _rare(self, value: Value, own: bool) -> Iterator[Suspicion]:
-        """A value outside of the small set that the column keeps to."""
-        if self.values is None or isinstance(value, float) or value == "":
-            return
-        present = self.present
-        mine = self._others(self.values.get(value, 0), own)
-        usual = {v: n for v, n in self.values.items() if n >= max(5, present / 200)}
-        settled = sum(usual.values())
-        if not usual or value in usual or mine > 1 or present < 40:
-            return
-        if isinstance(value, int) and (value in (0, 1) or not set(usual) <= {0, 1}):
-            return  # how many there are of something is no set
-        rare = len(self.values) - len(usual)
-        if len(usual) > 12 or settled < 0.98 * present or rare > 2 + present / 500:
-            return
-        shown = ", ".join(str(v)[:20] for v in sorted(usual, key=lambda v: -usual[v])[:5])
-        yield Suspicion("rare value", f"{settled} of {present} are one of {shown}", 0.75)
-
     # Whether a value is at home here, to tell what got into the wrong column
 
     @property
     def is_strict(self) -> bool:
         """Whether it can be told of a value that it does not belong here."""
-        if self.present < _FEWEST:
+        if self.present < FEWEST:
             return False
         if self._few_values is not None or self.usual_shapes is not None:
             return True
@@ -443,10 +292,10 @@ class ColumnProfile:
             value = number_in(value)
         is_number = isinstance(value, int | float)
         alike = numbers if is_number else self.kinds[kind_of(value)]
-        if self._others(alike, own) * 20 < self.present:
+        if others(alike, own) * 20 < self.present:
             return False
         if self._few_values is not None:
-            return self._others(self._few_values.get(value, 0), own) >= 2
+            return others(self._few_values.get(value, 0), own) >= 2
         if isinstance(value, str) and self.usual_shapes is not None:
             return coarse_shape_of(value) in self.usual_shapes
         if isinstance(value, int | float) and self.numbers:
@@ -472,7 +321,7 @@ class ColumnProfile:
             total = sum(found.values())
             usual = frozenset(s for s, n in found.items() if n >= 3 and n * 50 >= total)
             settled = sum(found[shape] for shape in usual)
-            strict = total >= _FEWEST and len(usual) <= 6 and settled * 20 >= total * 19
+            strict = total >= FEWEST and len(usual) <= 6 and settled * 20 >= total * 19
             self._usual_shapes = self._sample.version, usual if strict else None
         return self._usual_shapes[1]
 
@@ -484,6 +333,11 @@ class ColumnProfile:
         few = max(2, self.texts // 50)
         stray = {s for s, n in self.shapes.items() if s and n <= few and coarse_of(s) not in usual}
         return frozenset(stray) if len(stray) <= few else frozenset()
+
+
+def others(counted: int, own: bool) -> int:
+    """How many others a count is of; ``own`` says that the value in question was counted."""
+    return counted - 1 if own else counted
 
 
 def declared_limit(column: Column) -> int | None:
@@ -516,15 +370,6 @@ def _has_shape(shape: bytes, value: Value) -> bool:
 
 def _is_of_kind(kind: str, value: Value) -> bool:
     return kind_of(value) == kind
-
-
-def _same_but_for_fraction(one: bytes, other: bytes) -> bool:
-    return _without_fraction(one) == _without_fraction(other)
-
-
-def _without_fraction(shape: bytes) -> bytes:
-    whole, point, rest = shape.partition(b".")
-    return whole + rest.lstrip(b"9") if point and whole.count(b":") == 2 else shape
 
 
 _ODD_SIGNS: dict[str, Callable[[Value], bool]] = {

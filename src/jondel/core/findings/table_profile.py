@@ -10,6 +10,7 @@ from typing import NamedTuple
 from jondel.core.browse.times import TimeKind, guess_time_kind, moment
 from jondel.core.browse.tokens import is_token
 from jondel.core.findings.column_profile import ColumnProfile, Key, declared_limit
+from jondel.core.findings.column_suspicions import suspicions_of
 from jondel.core.findings.finding import Suspicion
 from jondel.core.findings.text_signs import folded
 from jondel.core.model.schema import Column, Table
@@ -92,7 +93,7 @@ class TableProfile:
                 continue
             found = [
                 *self._constraint(profile.column, value),
-                *profile.suspicions(value, own=own),
+                *suspicions_of(profile, value, own=own),
                 *self._time_range(profile, value),
             ]
             for suspicion in _strongest(found):
