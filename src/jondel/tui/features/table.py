@@ -39,6 +39,8 @@ FEATURES = (
     "jondel.tui.features.records:Records",
     "jondel.tui.features.draft:DraftFeature",
     "jondel.tui.features.verifying:Verifying",
+    "jondel.tui.features.plan_editing:PlanEditing",
+    "jondel.tui.features.suspicions:Suspicions",
     "jondel.tui.features.application:Application",
 )
 

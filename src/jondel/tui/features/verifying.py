@@ -5,11 +5,9 @@ from __future__ import annotations
 import asyncio
 import threading
 from collections.abc import Iterable, Mapping
-from contextlib import suppress
 from dataclasses import replace
 
 from jondel.core.browse.display import line
-from jondel.core.errors import JondelError
 from jondel.core.findings.finding import Finding
 from jondel.core.model.schema import ROW_ID
 from jondel.core.model.values import Value
@@ -18,23 +16,21 @@ from jondel.core.verify.actions import Action
 from jondel.core.verify.run import ActionResult
 from jondel.tui.features.comparing import selected_step
 from jondel.tui.features.confirming import confirm
-from jondel.tui.frame.commands import CHANGES, Command, Situation
+from jondel.tui.frame.commands import CHANGES, VERIFY, Command, Situation
 from jondel.tui.frame.desk import Desk
 from jondel.tui.frame.feature import Feature
-from jondel.tui.frame.navigator import Reach, Stop
+from jondel.tui.frame.navigator import Stop
 from jondel.tui.frame.place import AtKey, Place
 from jondel.tui.frame.view import ShownRecord
 from jondel.tui.services.moments import NOW, AtStep
-from jondel.tui.views.changes.access import opened_changes
-from jondel.tui.views.records.access import records_view
-from jondel.tui.views.verify.access import opened_verify
+from jondel.tui.views.records.access import opened_records
+from jondel.tui.views.verify.access import needs_line, opened_verify
 
-VERIFY = frozenset({"verify"})
 _TASK = "verify run"
 
 
 class Verifying(Feature):
-    """Actions, expectations and findings."""
+    """Actions and expectations."""
 
     def commands(self) -> Iterable[Command]:
         yield Command(
@@ -80,7 +76,7 @@ class Verifying(Feature):
             self._enter,
             ("enter",),
             contexts=VERIFY,
-            refusal=_needs_line,
+            refusal=needs_line,
             footer_rank=lambda _: 90,
             task=_TASK,
             beside=True,
@@ -105,91 +101,9 @@ class Verifying(Feature):
             self._go_to_step,
             ("o",),
             contexts=VERIFY,
-            refusal=_needs_line,
+            refusal=needs_line,
             footer_rank=lambda _: 72,
         )
-        yield Command(
-            "verify.new",
-            "new action",
-            "write a new action into jondel.toml",
-            "Verify",
-            self._new,
-            ("plus",),
-            contexts=VERIFY,
-            footer_rank=lambda _: 60,
-        )
-        yield Command(
-            "verify.edit",
-            "edit",
-            "change the action",
-            "Verify",
-            self._edit,
-            ("E",),
-            contexts=VERIFY,
-            refusal=_needs_line,
-        )
-        yield Command(
-            "verify.remove",
-            "remove",
-            "take the action out of jondel.toml",
-            "Verify",
-            self._remove,
-            ("delete",),
-            contexts=VERIFY,
-            refusal=_needs_line,
-        )
-        yield Command(
-            "verify.findings",
-            "look everywhere",
-            "look for suspicious data in all tables as they are now",
-            "Verify",
-            self._look_everywhere,
-            ("f",),
-            contexts=VERIFY,
-            footer_rank=lambda _: 65,
-            task="findings",
-        )
-        yield Command(
-            "verify.dismiss",
-            "dismiss",
-            "tell no more of findings of this kind in this place, with a reason",
-            "Verify",
-            self._dismiss,
-            ("z",),
-            contexts=VERIFY,
-            refusal=_needs_line,
-            footer_rank=lambda _: 50,
-        )
-
-    # What is said of a step where its changes are
-
-    def arrived(self) -> None:
-        desk = self.desk
-        at = desk.workspace.trail.resolve(desk.place.moment)
-        if desk.navigator.view == "changes" and isinstance(at, Step) and at.before is not None:
-            step = at
-
-            async def look() -> None:
-                with suppress(JondelError):  # what is wrong is said where it is asked for
-                    await self._note(step)
-
-            desk.start(look, "step note", Reach.MOMENT)
-
-    async def _note(self, step: Step) -> None:
-        """Say how a step stands to what is expected of it, and what is suspicious in it."""
-        verifying = self.desk.workspace.verifying
-        known = await verifying.knowledge(step)
-        note: list[tuple[str, str]] = []
-        if known.verdict is not None:
-            words = "✔ met" if known.verdict.met else f"✘ {known.verdict.summary}"
-            note.append((f" {words} ", "plain" if known.verdict.met else "flag"))
-        found = await verifying.findings_of_step(step)
-        if found:
-            number = "1 finding" if len(found) == 1 else f"{len(found)} findings"
-            note.append((f" ! {number}, V ", "draft"))
-        view = opened_changes(self.desk)
-        if view is not None:
-            view.show_note(step.number, note)
 
     # Running
 
@@ -301,10 +215,8 @@ class Verifying(Feature):
 
     def _current_record(self) -> Mapping[str, Value]:
         """The cells of the record that one is on, or was on last."""
-        try:
-            shown = records_view(self.desk).shown
-        except (KeyError, AttributeError, AssertionError):
-            return {}
+        view = opened_records(self.desk)
+        shown = view.shown if view is not None else None
         if not isinstance(shown, ShownRecord):
             return {}
         return dict(zip(shown.table.column_names, shown.row, strict=False))
@@ -451,107 +363,9 @@ class Verifying(Feature):
         leaving = Stop("verify", desk.place)
         desk.navigator.go(place, view="records", leaving=leaving, afresh=True, focus=True)
 
-    # Editing
-
-    async def _new(self) -> None:
-        from jondel.tui.dialogs.action_entry import ActionEntryDialog
-
-        desk = self.desk
-        plan = await desk.workspace.verifying.plan()
-        names = [action.name for action in plan.actions]
-        action = await desk.ask(ActionEntryDialog(None, names))
-        if action is not None:
-            path = await desk.workspace.verifying.keep_action(action)
-            desk.say(f"{action.name}: kept in {path}; Enter runs it")
-            await self._shown_anew(action)
-
-    async def _edit(self) -> None:
-        from jondel.tui.dialogs.action_entry import ActionEntryDialog
-
-        desk, view = self.desk, opened_verify(self.desk)
-        action = view.current_action if view is not None else None
-        if action is None or view is None or view.plan is None:
-            return
-        names = [other.name for other in view.plan.actions if other is not action]
-        changed = await desk.ask(ActionEntryDialog(action, names))
-        if changed is not None:
-            path = await desk.workspace.verifying.keep_action(changed, action.name)
-            desk.say(f"{changed.name}: kept in {path}")
-            await self._shown_anew(changed)
-
-    async def _shown_anew(self, action: Action) -> None:
-        view = opened_verify(self.desk)
-        if view is not None:
-            view.plan = await self.desk.workspace.verifying.plan()
-            view.show_lists()
-            view.list.choose(action)
-
-    async def _remove(self) -> None:
-        desk, view = self.desk, opened_verify(self.desk)
-        action = view.current_action if view is not None else None
-        if action is None:
-            return
-        lines = ["Its expectation stays, and so do the steps that it made."]
-        if await confirm(
-            desk, f"Remove the action {line(action.name, 60)!r}?", lines, "removes it"
-        ):
-            await desk.workspace.verifying.remove_action(action.name)
-            if view is not None:
-                view.refresh_all()
-
-    # Findings
-
-    async def _look_everywhere(self) -> None:
-        desk, view = self.desk, opened_verify(self.desk)
-        if view is None:
-            return
-        loop = asyncio.get_running_loop()
-        shown = view
-
-        def told(words: str) -> None:
-            loop.call_soon_threadsafe(shown.show_findings, [], f"in all tables: {words} …")
-
-        with desk.busy("looking for findings"):
-            try:
-                found = await desk.workspace.verifying.findings(told)
-            except (JondelError, asyncio.CancelledError):
-                view.forget_findings()
-                raise
-        view.show_findings(found, "in all tables", of_all=True)
-        desk.say(f"{len(found) or 'no'} findings in all tables")
-
-    async def _dismiss(self) -> None:
-        from jondel.tui.dialogs.entries import LineDialog
-
-        desk, view = self.desk, opened_verify(self.desk)
-        finding = view.current_finding if view is not None else None
-        if finding is None or view is None:
-            desk.say("go to a finding first")
-            return
-        place = line(finding.place, 60)
-        hint = f"{finding.kind} in {place} will not be told of any more in this project"
-        reason = await desk.ask(LineDialog("Dismiss such findings: why?", hint=hint))
-        if reason is None:
-            return
-        path = await desk.workspace.verifying.dismiss(finding, reason)
-        desk.say(f"dismissed, in {path}")
-        if view.shows_all_tables:
-            kept = [f for f in view.findings or () if (f.kind, f.place) != _what(finding)]
-            view.show_findings(kept, "in all tables", of_all=True)
-        else:
-            view.forget_findings()
-
-
-def _what(finding: Finding) -> tuple[str, str]:
-    return finding.kind, finding.place
-
 
 def _in_view(desk: Desk) -> bool:
     return desk.navigator.view == "verify"
-
-
-def _needs_line(situation: Situation) -> str:
-    return "" if situation.has_record else "there is nothing here yet; + writes an action"
 
 
 def _needs_step(situation: Situation) -> str:

@@ -21,6 +21,7 @@ CELL = "cell"
 BOX = "box"
 """The context while statements are written in the box of the query view: letters are text there."""
 RECORDS, CHANGES = frozenset({"records"}), frozenset({"changes"})
+VERIFY = frozenset({"verify"})
 EDITING = frozenset({CELL})
 
 
