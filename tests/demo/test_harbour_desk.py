@@ -142,7 +142,7 @@ def test_actions_work_over_http_and_stop_with_whoever_started_them(harbour: Path
 
 
 def _run(action: Action) -> Outcome:
-    with ActionRunner(Path.cwd(), os.environ) as runner:
+    with closing(ActionRunner(Path.cwd(), os.environ)) as runner:
         return runner.run(action, "", {})
 
 

@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -85,7 +86,7 @@ def address() -> Iterator[str]:
 
 @pytest.fixture
 def runner(tmp_path: Path) -> Iterator[ActionRunner]:
-    with ActionRunner(tmp_path, _ENVIRONMENT) as runner:
+    with closing(ActionRunner(tmp_path, _ENVIRONMENT)) as runner:
         yield runner
 
 
@@ -263,8 +264,8 @@ def test_what_cannot_be_run_is_told(runner: ActionRunner) -> None:
 def test_what_is_done_by_hand_waits_for_the_person(tmp_path: Path) -> None:
     action = Action("h", ByHand("Book berth ${record:id}"))
     asked: list[str] = []
-    with ActionRunner(tmp_path, {}, asked.append) as with_person:
+    with closing(ActionRunner(tmp_path, {}, asked.append)) as with_person:
         assert with_person.run(action, "", {"id": 7}).ok
     assert asked == ["Book berth 7"]
-    with ActionRunner(tmp_path, {}) as alone:
+    with closing(ActionRunner(tmp_path, {})) as alone:
         assert "nobody to do it" in alone.run(action, "", {"id": 7}).failure

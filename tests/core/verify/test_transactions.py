@@ -46,7 +46,7 @@ def _record(path: Path, *words: str, program: str = _APP) -> tuple[Trail, Record
     trail = Trail(str(path))
     with (
         closing(open_database(str(path))) as database,
-        ActionRunner(path.parent, os.environ) as runner,
+        closing(ActionRunner(path.parent, os.environ)) as runner,
     ):
         place = Place(trail, database, str(path))
         return trail, record_action(place, Action("write", command, settle=0.0), runner)
@@ -124,7 +124,7 @@ def test_a_server_tells_them_by_its_rows(postgresql_database: str, tmp_path: Pat
     command = Command((sys.executable, "-c", _TWO, postgresql_database))
     with (
         closing(open_database(postgresql_database)) as database,
-        ActionRunner(tmp_path, os.environ) as runner,
+        closing(ActionRunner(tmp_path, os.environ)) as runner,
     ):
         trail = Trail(database.location)
         place = Place(trail, database, postgresql_database)

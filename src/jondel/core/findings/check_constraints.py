@@ -13,6 +13,7 @@ from typing import NamedTuple, cast
 from jondel.core.diff.keys import Key
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import is_on_server
+from jondel.core.engines.sqlite.sql_text import quoted, quoted_list
 from jondel.core.errors import Cancelled, ReadError
 from jondel.core.findings.finding import Suspicion
 from jondel.core.model.outcomes import CollectedRows
@@ -91,10 +92,10 @@ def violations(
     for check in declared_checks(declaration, table):
         if not check.columns:
             continue
-        wanted = [_quoted(cast("str", name)) for name in keys]
+        wanted = [name for name in keys if name is not None]
         # What closes it is on a line of its own, for it may end in a comment.
-        sql = f"SELECT {', '.join(wanted)}, {_quoted(check.columns[0])} "
-        sql += f"FROM {_quoted(table.name)} WHERE NOT ({check.expression}\n)"
+        sql = f"SELECT {quoted_list([*wanted, check.columns[0]])} "
+        sql += f"FROM {quoted(table.name)} WHERE NOT ({check.expression}\n)"
         found: list[ShownRow] = []
         try:
             for some in _parts(wanted, records):
@@ -126,9 +127,5 @@ def _parts(
             Statement(("(",)) + Statement.joined(", ", map(Statement.value, record)) + ")"
             for record in records[first : first + _AT_ONCE]
         ]
-        keys = f" AND ({', '.join(names)}) IN (VALUES "
+        keys = f" AND ({quoted_list(names)}) IN (VALUES "
         yield Statement((keys,)) + Statement.joined(", ", rows) + ")"
-
-
-def _quoted(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'

@@ -7,7 +7,6 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from types import TracebackType
 from urllib.parse import quote
 
 from jondel.core.errors import ActionFailed, Cancelled
@@ -42,17 +41,6 @@ class ActionRunner:
         self.cancelled = cancelled or threading.Event()
         self._answers: dict[str, object] = {}
         self._client = HttpClient()
-
-    def __enter__(self) -> ActionRunner:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
     def close(self) -> None:
         self._client.close()

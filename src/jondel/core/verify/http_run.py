@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import threading
 import time
-from types import TracebackType
 from typing import TYPE_CHECKING, NamedTuple
 
 from jondel.core.errors import ActionFailed
@@ -33,17 +32,6 @@ class HttpClient:
 
     def __init__(self) -> None:
         self._client: httpx.Client | None = None
-
-    def __enter__(self) -> HttpClient:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
     def close(self) -> None:
         if self._client is not None:

@@ -132,7 +132,7 @@ class PlanRun:
         """Run actions, and yield what came of each run of them as it ends."""
         in_place = [action for action in actions if not action.copy]
         on_copies = [action for action in actions if action.copy]
-        with self._around.runner() as runner:
+        with closing(self._around.runner()) as runner:
             for action in in_place:
                 for turn in range(1, action.repeat + 1):
                     if self._around.cancelled.is_set():
@@ -204,7 +204,7 @@ class PlanRun:
         with (
             closing(open_database(str(path))) as database,
             closing(Trail(database.location)) as trail,
-            self._around.runner() as runner,
+            closing(self._around.runner()) as runner,
         ):
             place = Place(trail, database, str(path), self._place.record)
             # The copy is of the state that it starts from.

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Collection, Mapping, Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -171,9 +172,9 @@ class VerifyService:
             around = Surroundings.of(
                 self.project, os.environ, lambda words: ask_person(words, stopping.cancelled)
             )
-            around = Surroundings(**{**vars(around), "cancelled": stopping.cancelled})
+            around = replace(around, cancelled=stopping.cancelled)
             place = Place(trail, database, self._target, record)
-            with around.runner() as runner:
+            with closing(around.runner()) as runner:
                 result = PlanRun(plan, place, around, Told(told)).result(action, 1, place, runner)
             trail.keep_within_budget()
             return result
