@@ -9,7 +9,8 @@ from pathlib import Path
 import pytest
 
 from jondel.core.engines.registry import open_database
-from jondel.core.findings.check_constraints import declared_checks, violations
+from jondel.core.engines.sqlite.check_constraints import declared_checks
+from jondel.core.findings.check_constraints import violations
 from jondel.core.findings.scanning import key_of
 
 _BOATS = """CREATE TABLE boats(
@@ -23,7 +24,7 @@ def _found(path: Path, table: str = "boats", records: list[tuple[object, ...]] |
     with closing(open_database(str(path))) as database:
         declared = next(t for t in database.schema().tables if t.name == table)
         found = violations(database, declared, key_of(database, declared), records)  # type: ignore[arg-type]
-        return {(violation.key, violation.column) for violation in found}
+        return {(violation.key, violation.column) for violation, _ in found}
 
 
 def _made(path: Path, *statements: str) -> None:

@@ -26,6 +26,7 @@ if TYPE_CHECKING:  # not needed to look at a database
     from jondel.core.engines.roles import (
         Capturer,
         Commits,
+        ConstraintChecker,
         Finder,
         Rehearser,
         Restorer,
@@ -247,6 +248,10 @@ class Database(Protocol):
     @property
     def transactions(self) -> TransactionObserver | None:
         """Of a live database of which it can be told in which transactions an app writes."""
+
+    @property
+    def constraints(self) -> ConstraintChecker | None:
+        """Of an engine whose tables can hold what they declare not to."""
 
     # Stopping and closing
 

@@ -30,6 +30,7 @@ if TYPE_CHECKING:  # not needed to look at a database
         Tally,
     )
     from jondel.core.model.changes import Changes
+    from jondel.core.model.constraints import Violation
     from jondel.core.model.filters import Arrangement, Condition
     from jondel.core.model.outcomes import (
         ResultSink,
@@ -426,6 +427,26 @@ class Observation(Protocol):
     def states(self, before: Database) -> Iterator[PageSource]:
         """The states between the transactions, the first and the last left out, where the engine
         tells them; each is valid until the next is asked for."""
+
+
+class ConstraintChecker(Protocol):
+    """Finds the records of a table that do not keep to what it declares."""
+
+    def violations(
+        self,
+        table: Table,
+        key: Sequence[str],
+        records: Sequence[tuple[StoredValue, ...]] | None = None,
+    ) -> Iterator[Violation]:
+        """The records for which a constraint does not hold; of very many, the first.
+
+        ``key``: the columns that they are called by. With ``records`` only those with these keys
+        are looked at. A constraint that cannot be evaluated is left out: it may call a function of
+        the app.
+
+        Raises:
+            Cancelled: it was interrupted.
+        """
 
 
 class TransactionObserver(Protocol):

@@ -192,9 +192,10 @@ class _OfTable:
     def _violations(self) -> Iterator[Finding]:
         """The first few records for each constraint that does not hold."""
         found: dict[Suspicion, list[Finding]] = defaultdict(list)
-        for violation in violations(self._database, self._table, self._key):
-            _, column, value, suspicion = violation
-            found[suspicion].append(self._finding(column, violation.key, value, suspicion))
+        for (key, column, value, _), suspicion in violations(
+            self._database, self._table, self._key
+        ):
+            found[suspicion].append(self._finding(column, key, value, suspicion))
         for group in found.values():
             shown = group[:_LISTED]
             yield from shown[:-1]

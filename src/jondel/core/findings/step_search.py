@@ -145,10 +145,9 @@ def _of_table(step: StepStates, table: TableChanges, declared: Table) -> Iterato
             yield _finding(table, record, name, value, suspicion)
     by_key = {record.key: record for record in written}
     key = key_of(step.after, declared)
-    for violation in violations(step.after, declared, key, list(by_key)):
+    for violation, suspicion in violations(step.after, declared, key, list(by_key)):
         if (violated := by_key.get(violation.key)) is not None:
-            _, column, value, suspicion = violation
-            yield _finding(table, violated, column, value, suspicion)
+            yield _finding(table, violated, violation.column, violation.value, suspicion)
 
 
 def _finding(

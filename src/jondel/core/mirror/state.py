@@ -84,7 +84,7 @@ class MirroredState:
     lock = False
     notices: tuple[str, ...] = ()
     commits = capturer = deltas = writer = restorer = scripts = rehearser = None
-    rehearsals = transactions = None
+    rehearsals = transactions = constraints = None
 
     def __init__(self, inner: Database, schema: Schema, location: str, name: str) -> None:
         self.inner = inner

@@ -32,6 +32,7 @@ class MemoryDatabase:
     notices: tuple[str, ...] = ()
     deltas = None
     capturer = restorer = statements = scripts = rehearser = rehearsals = transactions = None
+    constraints = None
 
     def __init__(self, tables: MemoryTables) -> None:
         self._access = MemoryAccess(tables)

@@ -34,7 +34,7 @@ class ServerDatabase:
 
     lock = False
     notices: tuple[str, ...] = ()
-    capturer = restorer = rehearser = None
+    capturer = restorer = rehearser = constraints = None
 
     def __init__(self, target: str, location: str, name: str) -> None:
         self._session = Session(target, name)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Hashable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
@@ -45,6 +45,7 @@ if TYPE_CHECKING:
     from jondel.core.engines.roles import (
         Capturer,
         Commits,
+        ConstraintChecker,
         Finder,
         Observation,
         Rehearser,
@@ -58,6 +59,7 @@ if TYPE_CHECKING:
     )
     from jondel.core.engines.sqlite.capture import FilesToGoOnWith
     from jondel.core.engines.sqlite.commit_observer import CommitObserver
+    from jondel.core.model.constraints import Violation
     from jondel.core.model.outcomes import (
         ResultSink,
         ScriptOutcome,
@@ -104,6 +106,21 @@ class SqliteDatabase(SqliteReader):
     def transactions(self) -> TransactionObserver | None:
         """See ``Database``."""
         return None
+
+    @property
+    def constraints(self) -> ConstraintChecker | None:
+        return self
+
+    def violations(
+        self,
+        table: Table,
+        key: Sequence[str],
+        records: Sequence[tuple[StoredValue, ...]] | None = None,
+    ) -> Iterator[Violation]:
+        from jondel.core.engines.sqlite import check_constraints  # seldom needed
+
+        declaration = self.schema().declaration(table.id) or ""
+        return check_constraints.violations(self, declaration, table, key, records)
 
     lock = False
 
