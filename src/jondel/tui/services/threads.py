@@ -7,25 +7,34 @@ import threading
 from collections.abc import AsyncGenerator, Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
-from jondel.core.engines.protocol import Database
 from jondel.core.errors import Cancelled, JondelError
 
 T = TypeVar("T")
 
 
+class Interruptible(Protocol):
+    """What work can wait for: a database, an app's action."""
+
+    def interrupt(self) -> None:
+        """Have it end soon. Callable from any thread."""
+
+    def resume(self) -> None:
+        """Have it go on as before."""
+
+
 class Job:
-    """One piece of work, and the databases that must be interrupted to stop it."""
+    """One piece of work, and what must be interrupted to stop it."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._databases: list[Database] = []
+        self._used: list[Interruptible] = []
         self._running = False
         self._stopped = False
 
-    def uses(self, database: Database) -> None:
-        """Note a database that the work reads from now on.
+    def uses(self, used: Interruptible) -> None:
+        """Note what the work waits for from now on.
 
         Raises:
             Cancelled: the work was stopped before it came to this.
@@ -33,7 +42,7 @@ class Job:
         with self._lock:
             if self._stopped:
                 raise Cancelled("stopped")
-            self._databases.append(database)
+            self._used.append(used)
 
     def require_wanted(self) -> None:
         """Raise ``Cancelled`` where the work was stopped."""
@@ -44,17 +53,17 @@ class Job:
     def see_through(self) -> None:
         """The rest of the work is not stopped any more: what it is about has been done."""
         with self._lock:
-            databases, self._databases = self._databases, []
-            for database in databases:
-                database.resume()
+            was_used, self._used = self._used, []
+            for used in was_used:
+                used.resume()
 
     def stop(self) -> None:
         """Interrupt the work if it is running; has no effect on any later work."""
         with self._lock:
             self._stopped = True
             if self._running:
-                for database in self._databases:
-                    database.interrupt()
+                for used in self._used:
+                    used.interrupt()
 
     def run(self, work: Callable[[Job], T]) -> T:
         with self._lock:

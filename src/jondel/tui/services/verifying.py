@@ -167,7 +167,7 @@ class VerifyService:
         def work(job: Job) -> ActionResult:
             database, trail = self._open(job)
             stopping = _Stopping()
-            job.uses(stopping)  # type: ignore[arg-type]
+            job.uses(stopping)
             plan = PlanFile(self.project).read()
             around = Surroundings.of(
                 self.project, os.environ, lambda words: ask_person(words, stopping.cancelled)
