@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from typing import Any, TypeAlias, cast
 
 from jondel.core.model.ordering import SortKey, sort_key
-from jondel.core.model.values import Clipped, Row, ShownRow
+from jondel.core.model.values import Clipped, Row, ShownRow, identical
 
 Pair: TypeAlias = tuple[ShownRow | None, ShownRow | None]
 """A row before and after; None on the side that has no row of that key."""
@@ -50,10 +50,12 @@ def merge(
         elif right_key < left_key:
             right.at += 1
             yield None, other
-        else:
+        elif all(map(identical, one[:key_width], other[:key_width])):
             left.at += 1
             right.at += 1
             yield one, other
+        else:  # they sort alike and are not: 0.0 and -0.0
+            yield from _apart(left.take_run(left_key, key_width), right.take_run(left_key, key_width))
     while left.fill():
         for row in left.take_all():
             yield row, None
@@ -64,6 +66,20 @@ def merge(
 
 def _key(row: ShownRow, width: int) -> SortKey:
     return sort_key(cast(Row, row[:width]))  # a key is never clipped
+
+
+def _apart(before: list[ShownRow], after: list[ShownRow]) -> Iterator[Pair]:
+    """Rows whose keys sort alike, those left out that are the same on both sides."""
+    gone = list(before)
+    came: list[ShownRow] = []
+    for row in after:
+        same = next((n for n, was in enumerate(gone) if all(map(identical, was, row))), None)
+        if same is None:
+            came.append(row)
+        else:
+            del gone[same]
+    yield from ((row, None) for row in gone)
+    yield from ((None, row) for row in came)
 
 
 class _Side:
@@ -85,6 +101,14 @@ class _Side:
         self.rows = next(self._batches, [])
         self.at = 0
         return bool(self.rows)
+
+    def take_run(self, key: SortKey, width: int) -> list[ShownRow]:
+        """Take the next rows that have a key."""
+        run: list[ShownRow] = []
+        while self.fill() and _key(self.rows[self.at], width) == key:
+            run.append(self.rows[self.at])
+            self.at += 1
+        return run
 
     def take_all(self) -> list[ShownRow]:
         rest = self.rows[self.at :]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol, TypeAlias
@@ -75,11 +75,18 @@ class TableDelta:
     put: Iterable[PutRow] = ()
     bulk: Iterable[Fields | list[PutRow]] = ()
     present: PresentKeys | None = None
+    rows: Callable[[], int] | None = None
+    """How many rows there are now; asked for once the rest is read. None where nobody counted."""
+    whole_again: Callable[[], TableDelta] | None = None
+    """Tells the table whole, where what was told leads to another number of rows."""
 
 
 @dataclass(frozen=True)
 class Delta:
-    """All that changed, of one consistent state."""
+    """All that changed, of one consistent state.
+
+    Reading a table's rows raises ``TableUnreadable`` where that table alone cannot be read.
+    """
 
     schema: Schema
     tables: Iterator[TableDelta]

@@ -23,6 +23,11 @@ from jondel.core.model.values import Clipped, Exact, Row, ShownRow, StoredValue,
 ORDER_FUNCTION = "jondel_order"
 """Takes a kind and a text, and gives the bytes that sort as the value does."""
 _ROW_NUMBER = "~row"
+OWN_NUMBER = "_rowid_"
+"""SQLite's own number of a row, which no column of a mirror is called."""
+_MOST_COLUMNS = 1990
+"""SQLite takes 2000. Of a table with more, some exact columns have no order beside them: at a step
+these are sorted by their text."""
 NOT_A_NUMBER = "NaN"
 """How that is stored: SQLite has no such real number."""
 
@@ -89,6 +94,12 @@ class MirrorTable(NamedTuple):
             names += [self.orders[place]] if place in self.orders else []
             names.append(self.columns[place])
         return tuple(names)
+
+    @property
+    def real_key(self) -> tuple[str, ...]:
+        """The columns of the key that hold real numbers."""
+        kinds = ((self.columns[p], self.table.columns[p].type.kind) for p in self._key_places)
+        return tuple(name for name, kind in kinds if kind == "real")
 
     @property
     def leading_integer(self) -> str | None:
@@ -215,14 +226,15 @@ class Layout:
 
 
 def _kept(table: Table, name: str) -> MirrorTable:
-    taken: set[str] = set()
+    taken: set[str] = {OWN_NUMBER}
     columns = tuple(_free(column, taken) for column in table.column_names)
+    number = _free(_ROW_NUMBER, taken) if table.row_id is not None else None
+    exact = [place for place, column in enumerate(table.columns) if column.type.exact]
+    exact.sort(key=lambda place: table.columns[place].key_position == 0)  # the key's first
     orders = {
         place: _free(f"~order {place}", taken)
-        for place, column in enumerate(table.columns)
-        if column.type.exact
+        for place in sorted(exact[: _MOST_COLUMNS - len(columns)])
     }
-    number = _free(_ROW_NUMBER, taken) if table.row_id is not None else None
     return MirrorTable(table, name, columns, orders, number)
 
 

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple, cast
 
@@ -18,13 +19,14 @@ import apsw
 from jondel.core.engines.delta import Delta, DeltaSource, Hints, Known, Mark
 from jondel.core.engines.sqlite.connection import register_functions
 from jondel.core.engines.sqlite.sql_text import quoted
-from jondel.core.errors import StoreUnavailable
+from jondel.core.errors import StoreUnavailable, TableUnreadable
 from jondel.core.files.claims import held
 from jondel.core.files.home import private_folder
 from jondel.core.files.replacement import replace_text
 from jondel.core.mirror.document import as_document, from_document
-from jondel.core.mirror.layout import Layout, changed_tables
+from jondel.core.mirror.layout import Layout, MirrorTable, changed_tables
 from jondel.core.mirror.taking_in import GoOn, TakingIn
+from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema
 
 FILE_NAME = "mirror.db"
@@ -111,7 +113,7 @@ class Mirror:
         unfinished.unlink(missing_ok=True)
         try:
             with closing(self._opened(unfinished)) as connection:
-                connection.pragma("journal_mode", "off")
+                connection.pragma("journal_mode", "memory")  # for savepoints; it stays small
                 connection.pragma("synchronous", "off")
                 connection.pragma("locking_mode", "exclusive")
                 with connection, source.delta(Known(largest_table=self._largest_table)) as delta:
@@ -193,28 +195,44 @@ class Mirror:
         gone, new = changed_tables(Layout(before.schema if before else Schema(())), layout)
         for kept in gone:
             connection.execute(f"DROP TABLE {quoted(kept.name)}")
-        for kept in new:
-            connection.execute(kept.statement())
-        changed = bool(gone or new)
-        made = {kept.name for kept in new}
+        changed = bool(gone)
+        to_make = {kept.table.id for kept in new}
+        left_out: dict[TableId, str] = {}
         for told in delta.tables:
             kept_table = layout.tables.get(told.table)
-            if kept_table is not None:
-                taking_in = TakingIn(connection, kept_table, go_on)
-                taking_in.apply(told, is_new=kept_table.name in made)
-                changed |= taking_in.changed
+            if kept_table is None:
+                continue
+            is_new = told.table in to_make
+            taking_in = TakingIn(connection, kept_table, go_on)
+            try:
+                with connection:  # a savepoint: one table that cannot be kept stops no other
+                    if is_new:
+                        connection.execute(kept_table.statement())
+                    taking_in.apply(told, is_new=is_new)
+                    _compute(connection, kept_table if is_new else None)
+            except (TableUnreadable, apsw.SQLError, apsw.TooBigError) as error:
+                left_out[told.table] = str(error)
+                if not is_new:
+                    connection.execute(f"DROP TABLE {quoted(kept_table.name)}")
+                    changed = True
+            else:
+                to_make.discard(told.table)
+                changed |= is_new or taking_in.changed
         for kept in new:
-            for statement in kept.computing_statements():
-                connection.execute(statement)
-        document = as_document(delta.schema)
+            if kept.table.id in to_make - left_out.keys():  # one without rows need not be told of
+                connection.execute(kept.statement())
+                _compute(connection, kept)
+                changed = True
+        schema = _leaving_out(delta.schema, left_out)
+        document = as_document(schema)
         if before is None or as_document(before.schema) != document:
             changed = True
-            write_document(connection, delta.schema)
+            write_document(connection, schema)
         if changed:
             connection.execute(f"DELETE FROM {_MARK}")
             mark = json.dumps(delta.mark, sort_keys=True)
             connection.execute(f"INSERT INTO {_MARK} VALUES (?)", (mark,))
-        return Kept(delta.schema, delta.mark), changed
+        return Kept(schema, delta.mark), changed
 
     @contextmanager
     def _explained(self) -> Iterator[None]:
@@ -222,6 +240,23 @@ class Mirror:
             yield
         except apsw.Error as error:
             raise StoreUnavailable(f"{self.path}: the mirror cannot be used ({error})") from error
+
+
+def _compute(connection: apsw.Connection, kept: MirrorTable | None) -> None:
+    """Add the columns that are computed, to a table that was just filled."""
+    for statement in kept.computing_statements() if kept is not None else ():
+        connection.execute(statement)
+
+
+def _leaving_out(schema: Schema, left_out: Mapping[TableId, str]) -> Schema:
+    """The schema with some tables as ones that cannot be read, each with its reason."""
+    if not left_out:
+        return schema
+    tables = (
+        replace(table, unreadable=left_out[table.id]) if table.id in left_out else table
+        for table in schema.tables
+    )
+    return Schema(tuple(tables), schema.objects)
 
 
 def schema_in(rows: tuple[tuple[Any, ...], ...]) -> Schema | None:

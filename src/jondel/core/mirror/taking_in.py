@@ -11,8 +11,16 @@ from typing import TypeVar, cast
 import apsw
 
 from jondel.core.engines.delta import NULL_FIELD, Fields, PresentKeys, PutRow, Span, TableDelta
-from jondel.core.engines.sqlite.sql_text import mark_of, parameter_of, quoted, quoted_list
-from jondel.core.mirror.layout import NOT_A_NUMBER, MirrorTable, encoded
+from jondel.core.engines.sqlite.connection import NEGATIVE_ZERO
+from jondel.core.engines.sqlite.sql_text import (
+    joined_evenly,
+    mark_of,
+    parameter_of,
+    quoted,
+    quoted_list,
+)
+from jondel.core.errors import StoreUnavailable
+from jondel.core.mirror.layout import NOT_A_NUMBER, OWN_NUMBER, MirrorTable, encoded
 from jondel.core.model.rows import Position
 from jondel.core.model.values import InvalidText, StoredValue
 
@@ -45,6 +53,26 @@ class TakingIn:
 
     def apply(self, told: TableDelta, *, is_new: bool) -> None:
         """Take in what is told; ``is_new``: the table was just made."""
+        self._take_in(told, is_new=is_new)
+        if told.rows is None or self.rows == told.rows():
+            return
+        if told.whole_again is not None:
+            again = told.whole_again()
+            self._take_in(again, is_new=False)
+            if again.rows is None or self.rows == again.rows():
+                return
+        raise StoreUnavailable(
+            f"{self._kept.table.title}: the mirror holds {self.rows} rows and the database does "
+            "not; try again, and if that does not help delete the mirror's folder"
+        )
+
+    @property
+    def rows(self) -> int:
+        """How many rows it holds."""
+        found = self._connection.execute(f"SELECT count(*) FROM {self._name}").get
+        return int(found)
+
+    def _take_in(self, told: TableDelta, *, is_new: bool) -> None:
         if told.whole and not is_new:
             self._replace(told)
             return
@@ -126,24 +154,31 @@ class TakingIn:
         return f"{self._plain_insert(marks)} {self._on_conflict()}"
 
     def _on_conflict(self) -> str:
-        others = [n for n in self._kept.stored_names if n not in self._kept.address]
         address = quoted_list(self._kept.address)
+        # Keys that are equal may be written otherwise: -0.0 and 0.0.
+        rewritten = self._kept.real_key
+        others = [
+            n for n in self._kept.stored_names if n not in self._kept.address or n in rewritten
+        ]
         if not others:
             return f"ON CONFLICT({address}) DO NOTHING"
         sets = ", ".join(f"{quoted(name)} = excluded.{quoted(name)}" for name in others)
-        differ = " OR ".join(_differ(f"{self._name}.{quoted(n)}", f"excluded.{quoted(n)}")
-                             for n in others)  # fmt: skip
+        differ = joined_evenly(
+            " OR ",
+            [_differ(f"{self._name}.{quoted(n)}", f"excluded.{quoted(n)}") for n in others],
+        )
         return f"ON CONFLICT({address}) DO UPDATE SET {sets} WHERE {differ}"
 
     def _remove(self, gone: Position) -> None:
         kept = self._kept
         names: Sequence[str] = kept.address or kept.columns
         values = kept.stored_position(gone) if kept.address else tuple(map(encoded, gone))
-        where = " AND ".join(
-            f"{quoted(n)} IS {mark_of(v)}" for n, v in zip(names, values, strict=True)
+        where = joined_evenly(
+            " AND ", [f"{quoted(n)} IS {mark_of(v)}" for n, v in zip(names, values, strict=True)]
         )
         if not kept.address:  # one of those that are alike
-            where = f"rowid = (SELECT rowid FROM {self._name} WHERE {where} LIMIT 1)"
+            one = f"SELECT {OWN_NUMBER} FROM {self._name} WHERE {where} LIMIT 1"
+            where = f"{OWN_NUMBER} = ({one})"
         with self._noticing():
             self._connection.execute(
                 f"DELETE FROM {self._name} WHERE {where}", [parameter_of(v) for v in values]
@@ -180,23 +215,29 @@ class TakingIn:
             )
 
     def _replace_by_rows(self, names: str) -> None:
-        """Rows that nothing tells apart are counted."""
-        columns = [quoted(name) for name in self._kept.columns]
-        by = ", ".join(f"{c}, typeof({c})" for c in columns) or "1"
-        listed = "".join(f", {c}" for c in columns)
+        """Rows that nothing tells apart are counted.
+
+        The first of those that are alike on one side goes with the first on the other, and so on.
+        """
+        number = OWN_NUMBER
+        content = joined_evenly("||", [_spelled(quoted(name)) for name in self._kept.columns])
+        # No column of the table is in sight where these names are used.
         ours, theirs = (
-            f"SELECT rowid AS r{listed}, row_number() OVER (PARTITION BY {by}) AS n FROM {source}"
+            "SELECT number, content, row_number() OVER (PARTITION BY content) AS nth "
+            f"FROM (SELECT {number} AS number, {content} AS content FROM {source})"
             for source in (self._name, _STAGED)
         )
-        same = "".join(f" AND {_alike(f'a.{c}', f'b.{c}')}" for c in columns)
-        both = f"SELECT a.r AS a, b.r AS b FROM ({ours}) a JOIN ({theirs}) b ON a.n = b.n{same}"
+        both = (
+            f"SELECT a.number AS ours, b.number AS theirs FROM ({ours}) a "
+            f"JOIN ({theirs}) b ON a.content = b.content AND a.nth = b.nth"
+        )
         with self._scratch(_BOTH, f"AS {both}"), self._noticing():
             self._connection.execute(
-                f"DELETE FROM {self._name} WHERE rowid NOT IN (SELECT a FROM {_BOTH})"
+                f"DELETE FROM {self._name} WHERE {number} NOT IN (SELECT ours FROM {_BOTH})"
             )
             self._connection.execute(
                 f"INSERT INTO {self._name}({names}) SELECT {names} FROM {_STAGED} "
-                f"WHERE rowid NOT IN (SELECT b FROM {_BOTH})"
+                f"WHERE {number} NOT IN (SELECT theirs FROM {_BOTH})"
             )
 
     @contextmanager
@@ -213,8 +254,7 @@ class TakingIn:
         if column is not None and within and within[-1][1] - within[0][0] < _WIDEST:
             self._remove_in_spans(column, present, within)
             return
-        rows = self._connection.execute(f"SELECT count(*) FROM {self._name}").get
-        if rows == present.rows:
+        if self.rows == present.rows:
             return
         ends = self._ends(column) if column is not None else None
         if column is None or ends is None or ends[1] - ends[0] >= _WIDEST:
@@ -294,7 +334,17 @@ def _alike(one: str, other: str) -> str:
     """Whether two stored values are the same; -0.0 is another one than 0.0."""
     return (
         f"{one} IS {other} AND typeof({one}) = typeof({other}) "
-        f"AND ({one} IS NOT 0 OR CAST({one} AS TEXT) = CAST({other} AS TEXT))"
+        f"AND ({one} IS NOT 0 OR {NEGATIVE_ZERO}({one}) = {NEGATIVE_ZERO}({other}))"
+    )
+
+
+def _spelled(value: str) -> str:
+    """A stored value as text that no other value is spelled as, whatever is put behind it."""
+    return (
+        f"CASE typeof({value}) WHEN 'null' THEN '-' WHEN 'integer' THEN 'i' || {value} || ';' "
+        f"WHEN 'real' THEN 'r' || quote({value}) || iif({value} = 0, {NEGATIVE_ZERO}({value}), '') "
+        f"|| ';' WHEN 'text' THEN 't' || length(CAST({value} AS BLOB)) || ':' || {value} "
+        f"ELSE 'b' || hex({value}) || ';' END"
     )
 
 

@@ -87,6 +87,11 @@ class Table:
     """True where other tables inherit from it; their rows are not among its own here."""
     is_partition: bool = False
     """True where its rows are those of the partitioned table that it is a part of."""
+    partition_of: TableId | None = field(default=None, compare=False)
+    """The outermost partitioned table that it is a part of, where that is known."""
+    column_numbers: tuple[int, ...] = field(default=(), compare=False)
+    """The engine's own number of each column, which a column of the same name that is added later
+    does not get; empty where it has none."""
     filled_in: dict[str, str] = field(default_factory=dict, compare=False)
     """By column: what rows that were there before it have in it without being written, as
     ``column_types.as_text`` has it; as far as that is known."""

@@ -88,11 +88,14 @@ def is_number(value: Value) -> bool:
 def identical(one: Value, other: Value) -> bool:
     """Tell whether two values are stored alike: same kind and same value.
 
-    1, 1.0 and '1' differ, and so do NULL, '' and a zero-length blob. What is not a number is alike.
+    1, 1.0 and '1' differ, and so do NULL, '' and a zero-length blob, and 0.0 and -0.0. What is not
+    a number is alike.
     """
     if type(one) is not type(other):
         return False
-    return one == other or (one != one and other != other)
+    if one == other:
+        return one != 0 or str(one) == str(other)
+    return one != one and other != other
 
 
 def clipped(value: Value, max_bytes: int) -> Value:

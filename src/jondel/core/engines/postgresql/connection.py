@@ -49,6 +49,8 @@ class Connection(psycopg.Connection[tuple[Any, ...]]):
 
     copies = True
     """Whether rows can be copied out of the server."""
+    incarnation = ""
+    """See ``read_incarnation``; empty until it was asked for."""
 
 
 class _AsSent(Loader):

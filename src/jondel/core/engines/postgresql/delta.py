@@ -8,13 +8,23 @@ rows are told from their ``xmin`` takes for granted that it is the same heap: se
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
-from typing import Any, cast
+from typing import Any, TypeVar, cast
 
 import psycopg
 
-from jondel.core.engines.delta import Delta, Fields, Hints, Known, Mark, PutRow, Span, TableDelta
+from jondel.core.engines.delta import (
+    Delta,
+    Fields,
+    Hints,
+    Known,
+    Mark,
+    PresentKeys,
+    PutRow,
+    Span,
+    TableDelta,
+)
 from jondel.core.engines.postgresql.connection import Connection, connect, translated
 from jondel.core.engines.postgresql.copying import copied_as_text, copied_rows
 from jondel.core.engines.postgresql.giving_way import giving_way
@@ -25,6 +35,7 @@ from jondel.core.engines.postgresql.heap_facts import (
     count_rows,
     number_of,
     read_facts,
+    read_incarnation,
     read_transactions,
     recent_since,
 )
@@ -43,15 +54,24 @@ from jondel.core.engines.postgresql.schema_reader import read_schema
 from jondel.core.engines.postgresql.server_features import ServerFeatures, probe
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.sql_text import OURS, named, unmarked
-from jondel.core.errors import TargetLocked
+from jondel.core.errors import TableUnreadable, TargetLocked
 from jondel.core.model.addresses import TableId
 from jondel.core.model.schema import Schema, Table
 
+_T = TypeVar("_T")
+_BEFORE_ROWS = "jondel_before_rows"
+_OF_THE_SESSION = (
+    psycopg.InterfaceError,
+    psycopg.errors.QueryCanceled,
+    psycopg.errors.LockNotAvailable,
+    psycopg.errors.SerializationFailure,
+)
+"""Errors that say nothing of the table that is being read."""
 _TRIES = 5
 _ASKED_AT_ONCE = 50
 _OLDEST = 1 << 30
 """So many transactions after a mark, numbers of transactions no longer tell what came since."""
-_NOT_TOLD = Transactions("", 0, 0)
+_NOT_TOLD = Transactions("", 0, 0, "")
 _ENDS_IN_LABELS = ("enum", "array", "other")
 """Kinds whose text can change with the labels of an enum."""
 
@@ -103,17 +123,21 @@ class ServerDelta:
     def _unchanged(self, known: Known) -> Delta | None:
         """What is known, where no transaction has written anything since; None where one may have.
 
-        Whatever a delta tells of is written by transactions, declarations and rights too.
+        Whatever a delta tells of is written by transactions, declarations and rights too; but what
+        a policy lets through may depend on anything.
         """
         mark, schema = known.mark, known.schema
         numbers = self._features is not None and self._features.numbers
         if not numbers or mark is None or schema is None:
             return None
-        if mark.get("largest_table") != known.largest_table:
+        if mark.get("largest_table") != known.largest_table or not mark.get("all_by_numbers"):
             return None
         now: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
         if now.decode() != mark["snapshot"]:
             return None
+        with translated(self._session.what):
+            if read_incarnation(self._session.connection()) != mark.get("incarnation"):
+                return None
         return Delta(schema, iter(()), mark, known.hints or {})
 
     def _found_features(self, connection: Connection) -> ServerFeatures:
@@ -187,20 +211,36 @@ class _Reading:
         self._by_numbers = by_numbers
         self._sums = None if by_numbers else RangeSums(connection)
         self._told: dict[str, Any] = {}
+        self._is_same_history = self._follows_on_from(known.mark)
         self.hints: Hints = {}
         labels = repr(self._ask(_LABELS)).encode()
         self.mark: Mark = {
             "snapshot": self._transactions.token,
             "oldest": self._transactions.oldest,
+            "newest": self._transactions.newest,
+            "incarnation": self._transactions.incarnation,
+            "all_by_numbers": by_numbers and all(
+                self._facts_of(table).told_by_numbers for table in self._now
+            ),
             "labels": f"{zlib.crc32(labels):08x}",
             "tables": self._told,
             "sequences": self._sequences(),
             "largest_table": known.largest_table,
         }
 
+    def _follows_on_from(self, since: Mark | None) -> bool:
+        """Whether transactions have been numbered on since a mark, in the same history."""
+        now = self._transactions
+        return (
+            since is not None
+            and since.get("incarnation") == now.incarnation
+            and since.get("newest", now.newest + 1) <= now.newest
+        )
+
     def tables(self) -> Iterator[TableDelta]:
         since = self._since or {}
-        if self._by_numbers and since.get("snapshot") == self.mark["snapshot"]:
+        is_same_state = self._is_same_history and since.get("snapshot") == self.mark["snapshot"]
+        if is_same_state and self.mark["all_by_numbers"] and since.get("all_by_numbers"):
             self._told |= since["tables"]
             self.hints |= self._hints_before
             return
@@ -230,7 +270,8 @@ class _Reading:
         known = (self._since or {}).get("tables", {}).get(str(number_of(table)), {}).get("sums")
         if known is None or not self._in_same_place(table):
             yield self._whole(table)
-            self._told[str(number_of(table))]["sums"] = sums.first(table)
+            if str(number_of(table)) in self._told:  # else it could not be read
+                self._told[str(number_of(table))]["sums"] = sums.first(table)
             return
         now, spans, rows = sums.next(table, known)
         self._note(table, rows)
@@ -238,17 +279,21 @@ class _Reading:
         if spans:
             keys = ServerKeys(self._connection, table, rows)
             put = copied_rows(self._connection, table, in_spans(table, spans))
-            yield TableDelta(table.id, False, put=put, present=keys)
+            yield self._partly(table, rows, put, keys)
 
     def _in_same_place(self, table: Table) -> bool:
         """Whether the mirror's rows are those that this very table had."""
         since, was = self._since, self._before.find(table.id)
         if since is None or was != table:
             return False
-        known = since["tables"].get(str(number_of(table)))
+        known, facts = since["tables"].get(str(number_of(table))), self._facts_of(table)
         return (
             known is not None
-            and known["files"] == self._facts_of(table).files
+            and self._is_same_history
+            and was.column_numbers == table.column_numbers
+            and known["files"] == facts.files
+            # Rows that came into sight without being written: policies, rights, another role.
+            and known.get("by_numbers") == facts.told_by_numbers
             and self._transactions.newest - since["oldest"] < _OLDEST
             and not (since["labels"] != self.mark["labels"] and _may_end_in_labels(table))
         )
@@ -263,11 +308,11 @@ class _Reading:
             self._note(table, now.rows)
             put = copied_rows(self._connection, table, recent) if now.came else iter(())
             present = ServerKeys(self._connection, table, now.rows)
-            yield TableDelta(table.id, False, put=put, present=present)
+            yield self._partly(table, now.rows, put, present)
         elif was + now.came == now.rows:
             # All that were there are there and older: those that came are new ones.
             self._note(table, now.rows)
-            yield TableDelta(table.id, False, put=copied_rows(self._connection, table, recent))
+            yield self._partly(table, now.rows, copied_rows(self._connection, table, recent))
         else:
             yield self._whole(table)
 
@@ -280,7 +325,7 @@ class _Reading:
         if spans != []:
             put = self._recent_rows(table, now, spans)
             present = ServerKeys(self._connection, table, now.ranges.rows, spans)
-            yield TableDelta(table.id, False, put=put, present=present)
+            yield self._partly(table, now.ranges.rows, put, present)
 
     def _recent_rows(
         self, table: Table, now: RangesNow, spans: list[Span] | None
@@ -296,10 +341,48 @@ class _Reading:
         return recent_since((self._since or {})["oldest"])
 
     def _rows_before(self, table: Table) -> int:
-        return int((self._since or {})["tables"][str(number_of(table))]["rows"])
+        return self._rows_noted((self._since or {})["tables"], table)
+
+    @staticmethod
+    def _rows_noted(told: Mapping[str, Any], table: Table) -> int:
+        return int(told[str(number_of(table))]["rows"])
+
+    def _partly(
+        self, table: Table, rows: int, put: Iterator[PutRow], present: PresentKeys | None = None
+    ) -> TableDelta:
+        return TableDelta(
+            table.id,
+            False,
+            put=self._readable(table, put),
+            present=present,
+            rows=lambda: rows,
+            whole_again=lambda: self._whole(table),
+        )
 
     def _whole(self, table: Table) -> TableDelta:
-        return TableDelta(table.id, True, bulk=self._all_rows(table))
+        return TableDelta(
+            table.id,
+            True,
+            bulk=self._readable(table, self._all_rows(table)),
+            rows=lambda: self._rows_noted(self._told, table),
+        )
+
+    def _readable(self, table: Table, rows: Iterator[_T]) -> Iterator[_T]:
+        """The same rows; where the server cannot give them, the rest can be read all the same."""
+        connection = self._connection
+        connection.execute(f"SAVEPOINT {_BEFORE_ROWS}")
+        try:
+            yield from rows
+        except psycopg.Error as error:
+            if connection.closed or isinstance(error, _OF_THE_SESSION):
+                raise
+            connection.execute(f"ROLLBACK TO SAVEPOINT {_BEFORE_ROWS}")
+            self._told.pop(str(number_of(table)), None)
+            self.hints.pop(str(number_of(table)), None)
+            self.mark["all_by_numbers"] = False  # it is tried again each time
+            words = (error.diag.message_primary or str(error)).strip()
+            raise TableUnreadable(f"the server cannot read it: {words}") from error
+        connection.execute(f"RELEASE SAVEPOINT {_BEFORE_ROWS}")
 
     def _all_rows(self, table: Table) -> Iterator[Fields | list[PutRow]]:
         rows = 0
@@ -312,8 +395,10 @@ class _Reading:
         self._note(table, rows, counter.ranges if counter is not None else None)
 
     def _note(self, table: Table, rows: int, ranges: KeyRanges | None = None) -> None:
-        number = number_of(table)
-        self._told[str(number)] = {"files": self._facts_of(table).files, "rows": rows}
+        number, facts = number_of(table), self._facts_of(table)
+        self._told[str(number)] = {
+            "files": facts.files, "rows": rows, "by_numbers": facts.told_by_numbers
+        }  # fmt: skip
         if ranges is not None and rows >= FEWEST_ROWS:
             self.hints[str(number)] = ranges.as_json()
 

@@ -31,6 +31,18 @@ SELECT pg_current_snapshot()::text, pg_snapshot_xmin(pg_current_snapshot())::tex
 """
 
 
+_INCARNATION = """
+SELECT d.oid || ':' || d.xmin, extract(epoch FROM pg_postmaster_start_time())::text,
+    has_function_privilege('pg_control_system()', 'EXECUTE')
+        AND has_function_privilege('pg_control_checkpoint()', 'EXECUTE')
+FROM pg_database d WHERE d.datname = current_database()
+"""
+_SYSTEM = """
+SELECT s.system_identifier::text, c.timeline_id::text
+FROM pg_control_system() s, pg_control_checkpoint() c
+"""
+
+
 class HeapFacts(NamedTuple):
     """What is to be known of a table: which files hold it, and whether transactions' numbers tell
     all that came: not where a row can come into sight by itself."""
@@ -40,11 +52,15 @@ class HeapFacts(NamedTuple):
 
 
 class Transactions(NamedTuple):
-    """Which transactions are over; ``oldest`` is the first that may not be, ``newest`` the next."""
+    """Which transactions are over; ``oldest`` is the first that may not be, ``newest`` the next.
+
+    ``incarnation`` names the history that these numbers count in; see ``read_incarnation``.
+    """
 
     token: str
     oldest: int
     newest: int
+    incarnation: str
 
 
 class Counted(NamedTuple):
@@ -52,6 +68,22 @@ class Counted(NamedTuple):
 
     rows: int
     came: int
+
+
+def read_incarnation(connection: Connection) -> str:
+    """Name the history of the database that a connection leads to.
+
+    A database that was dropped and created again, a data folder that was put back from a copy and
+    another server have other names, although files and transaction numbers may be the same. The
+    server cannot have been put back while it runs, so a restart makes another name, too.
+    """
+    if not connection.incarnation:
+        (found,) = connection.execute(_INCARNATION).fetchall()
+        parts = [part.decode() for part in found[:2]]
+        if found[2] == b"t":
+            parts += [part.decode() for part in connection.execute(_SYSTEM).fetchall()[0]]
+        connection.incarnation = " ".join(parts)
+    return connection.incarnation
 
 
 def read_facts(connection: Connection) -> dict[int, HeapFacts]:
@@ -63,7 +95,8 @@ def read_facts(connection: Connection) -> dict[int, HeapFacts]:
 def read_transactions(connection: Connection) -> Transactions:
     """Which transactions are over for what is read now."""
     token, oldest, newest = connection.execute(_SNAPSHOT).fetchall()[0]
-    return Transactions(token.decode(), int(oldest), int(newest))
+    incarnation = read_incarnation(connection)
+    return Transactions(token.decode(), int(oldest), int(newest), incarnation)
 
 
 def recent_since(oldest: int) -> str:

@@ -30,7 +30,8 @@ _ACTIONS = {"a": "NO ACTION", "r": "RESTRICT", "c": "CASCADE", "n": "SET NULL", 
 _TABLES = f"""
 SELECT c.oid, n.nspname, c.relname, c.relkind, c.relispartition, obj_description(c.oid, 'pg_class'),
     has_table_privilege(c.oid, 'SELECT'),
-    c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)
+    c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid),
+    CASE WHEN c.relispartition THEN pg_partition_root(c.oid)::oid END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f', 'm', 'v') AND {OURS}
 ORDER BY c.relkind = 'v', n.nspname, c.relname
@@ -44,7 +45,7 @@ WITH RECURSIVE base AS (
 )
 SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.typname, t.typtype,
     t.typcategory = 'A', tn.nspname, a.attnotnull, pg_get_expr(d.adbin, d.adrelid),
-    a.attidentity, a.attgenerated, col_description(a.attrelid, a.attnum), t.oid,
+    a.attidentity, a.attgenerated, col_description(a.attrelid, a.attnum), t.oid, a.attnum,
     CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid
@@ -124,6 +125,7 @@ class _Reading:
     def __init__(self, connection: Connection) -> None:
         self._connection = connection
         self._filled_in: dict[str, dict[str, str]] = defaultdict(dict)
+        self._column_numbers: dict[str, list[int]] = defaultdict(list)
 
     def _ask(self, sql: str) -> list[tuple[Any, ...]]:
         rows = self._connection.execute(sql).fetchall()
@@ -139,7 +141,7 @@ class _Reading:
         ids = {number: TableId(schema, name) for number, schema, name, *_ in listed}
         links = self._links(ids)
         tables = []
-        for number, schema, name, kind, is_part, comment, readable, inherited in listed:
+        for number, schema, name, kind, is_part, comment, readable, inherited, root in listed:
             tables.append(
                 Table(
                     TableId(schema, name),
@@ -154,6 +156,8 @@ class _Reading:
                     comment=comment or "",
                     inherited=inherited == "t",
                     is_partition=is_part == "t",
+                    partition_of=ids.get(root),
+                    column_numbers=tuple(self._column_numbers.get(number, ())),
                     filled_in=dict(self._filled_in.get(number, {})),
                 )
             )
@@ -189,10 +193,11 @@ class _Reading:
         casts: dict[str, dict[str, str]] = defaultdict(dict)
         for (
             table, name, shown, base, sort, is_array, base_schema, not_null, default, identity,
-            generated, comment, base_number, filled_in,
+            generated, comment, base_number, number, filled_in,
         ) in self._ask(_COLUMNS):  # fmt: skip
             facts = TypeFacts(shown, base, sort, is_array == "t", labels.get(base_number, ()))
             key = primary.get(table, [])
+            self._column_numbers[table].append(int(number))
             columns[table].append(
                 Column(
                     name,

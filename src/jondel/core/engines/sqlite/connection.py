@@ -77,12 +77,23 @@ def is_database(path: Path) -> bool:
         return False
 
 
+NEGATIVE_ZERO = "jondel_negative_zero"
+"""An SQL function: whether a number is -0.0, which nothing else in SQL tells from 0.0."""
+
+
 def register_functions(connection: apsw.Connection) -> None:
     """Register what the columns of a mirror are computed by; see ``mirror.layout``."""
     connection.create_scalar_function(
         "jondel_order",
         _order,
         2,
+        deterministic=True,
+        flags=apsw.SQLITE_INNOCUOUS,
+    )
+    connection.create_scalar_function(
+        NEGATIVE_ZERO,
+        lambda value: value == 0 and str(value).startswith("-"),
+        1,
         deterministic=True,
         flags=apsw.SQLITE_INNOCUOUS,
     )

@@ -119,6 +119,18 @@ def equal(cells: Iterable[tuple[str, StoredValue]]) -> str:
     return " AND ".join(f"{quoted(name)} = {mark_of(value)}" for name, value in cells) or "TRUE"
 
 
+def joined_evenly(operator: str, parts: Sequence[str]) -> str:
+    """Expressions with an operator between them that may be grouped in any way.
+
+    In brackets, so that the tree of very many of them is not deep: SQLite takes a depth of 1000.
+    """
+    level = list(parts)
+    while len(level) > 1:
+        pairs = [f"({operator.join(level[at : at + 2])})" for at in range(0, len(level), 2)]
+        level = pairs
+    return level[0] if level else "TRUE"
+
+
 def unwrapped(row: tuple[Any, ...], encoding: str) -> tuple[Value, ...]:
     """Decode a row of wrapped columns; ``encoding`` is the database's own text encoding."""
     for value in row:
