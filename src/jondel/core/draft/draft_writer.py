@@ -66,7 +66,7 @@ def write_draft(
     before: Snapshot | None = None
     problem = "" if trail is not None else "the trail cannot be used"
     for attempt in range(_TRIES):
-        since = commits_of(database).mark()
+        since = commits_of(database).mark(exact=True)
         last = attempt == _TRIES - 1
         try:
             with ExitStack() as stack:
@@ -80,13 +80,13 @@ def write_draft(
                 # At last also when the app never pauses: each record is checked by itself.
                 inserted = writer_of(database).apply(planned.plan, None if last else since)
         except RecordsMovedOn:
-            if last or commits_of(database).mark() == since or conflicts_of(draft, database):
+            if last or not commits_of(database).moved_since(since) or conflicts_of(draft, database):
                 raise
             continue
         break
     if last and before is not None:
         problem = "the app wrote at the same time"
-    written_at = commits_of(database).mark()
+    written_at = commits_of(database).mark(exact=True)
     on_committed(_places(draft, planned, inserted, database))
     step = None
     if trail is not None and before is not None:
@@ -95,7 +95,7 @@ def write_draft(
         except SnapshotError as error:
             problem = str(error)
         else:
-            if commits_of(database).mark() != written_at:
+            if commits_of(database).moved_since(written_at):
                 problem = problem or "the app wrote at the same time"
             step = after.number if not problem else None
     _log.info("%s: %s", database.name, words)

@@ -263,8 +263,12 @@ class Commits(Protocol):
         """Remember how far the database is, for ``apply`` and ``restore_from``.
 
         An engine whose databases have their marks in common may take what was committed in another
-        one for a difference, unless it is to be ``exact``, which takes longer.
+        one, or what we rolled back ourselves, for a difference, unless it is to be ``exact``, which
+        takes longer.
         """
+
+    def moved_since(self, mark: CommitMark) -> bool:
+        """Whether anything was committed since a mark."""
 
 
 class Capturer(Protocol):
@@ -461,6 +465,8 @@ class RehearsingTransaction(Protocol):
 
     deltas: DeltaSource
     """What the transaction sees, its own changes too."""
+    since: CommitMark
+    """How far the database was when the transaction began."""
 
     def run(
         self,

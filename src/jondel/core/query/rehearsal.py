@@ -72,7 +72,6 @@ def _by_the_server(
     from jondel.core.mirror.overlaid import overlaid  # only servers have mirrors
 
     opened(live)
-    since = commits_of(live).mark()
     with ExitStack() as stack:
         with rehearsals.transaction() as transaction:
             before, _ = stack.enter_context(trail.now(live, transaction.deltas))
@@ -80,4 +79,4 @@ def _by_the_server(
             after = stack.enter_context(closing(overlaid(before, transaction.deltas)))
         for side in (before, after):
             opened(side)
-        yield Rehearsal(outcome, before, after, since)
+        yield Rehearsal(outcome, before, after, transaction.since)

@@ -66,9 +66,9 @@ def write_script(
     if trail is None or before is None:
         return WrittenScript(outcome, None, problem)
     try:
-        written_at = commits_of(database).mark()
+        written_at = commits_of(database).mark(exact=True)
         after = trail.take_unless_unchanged(database, Trigger("query", words_of(statements)))
-        if commits_of(database).mark() != written_at:
+        if commits_of(database).moved_since(written_at):
             problem = "the app wrote at the same time"
     except JondelError as error:  # it is written all the same
         return WrittenScript(outcome, None, f"it is no step: {error}")

@@ -3,36 +3,54 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import psycopg
 
 from jondel.core.engines.postgresql.connection import Connection, translated
 from jondel.core.engines.postgresql.heap_facts import (
     HeapFacts,
-    count_rows,
     number_of,
     read_facts,
     read_transactions,
+    recent_since,
 )
 from jondel.core.engines.postgresql.session import Asked, Session
+from jondel.core.engines.postgresql.sql_text import source, unmarked
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import StatementFailed
 from jondel.core.model.schema import Table
 
 _UNTOLD_SECONDS = 5.0
+_ASKED_AT_ONCE = 50
+
+
+class TableMark(NamedTuple):
+    """How far a table is: its files, its number of rows, and a sum over some of its rows.
+
+    The sum is over places and transaction numbers of the rows that came lately; where numbers do
+    not tell what came, over the content of all rows.
+    """
+
+    facts: HeapFacts
+    rows: int
+    sum: str
 
 
 @dataclass(frozen=True)
 class ServerMark:
-    """Which transactions were over. The server's databases have them in common, so what was
-    committed in another one makes a difference; ``tables`` tell that apart, where they were
-    counted."""
+    """Which transactions were over, and in an exact mark how far each table was.
+
+    All databases of a server share the transaction numbers, and a transaction that was rolled back
+    uses some up; so only an exact mark tells that nothing was committed *here*.
+    """
 
     token: str
+    incarnation: str = ""
     oldest: int = field(default=0, compare=False)
-    tables: dict[int, tuple[HeapFacts, int]] | None = field(default=None, compare=False)
+    tables: dict[int, TableMark] | None = field(default=None, compare=False)
 
 
 class ServerCommits:
@@ -64,33 +82,60 @@ class ServerCommits:
         """See ``Commits.mark``."""
         if not exact:
             return ServerMark(str(self.change_token()))
-        schema = self._session.schema().schema
-        connection = self._session.connection()
-        tables = [table for table in schema.tables if table.is_mirrored]
-        with translated(self._session.what), connection.transaction():
+        tables = self._session.schema().schema.tables
+        with translated(self._session.what), self._session.asking() as connection:
+            return exact_mark(connection, tables)
+
+    def moved_since(self, mark: CommitMark) -> bool:
+        """See ``Commits.moved_since``."""
+        tables = self._session.schema().schema.tables
+        with translated(self._session.what), self._session.asking() as connection:
+            return moved(connection, tables, mark)
+
+
+def exact_mark(connection: Connection, tables: Sequence[Table]) -> ServerMark:
+    """How far each table is; within a transaction that is under way, as that one sees it."""
+    is_alone = connection.info.transaction_status == psycopg.pq.TransactionStatus.IDLE
+    with connection.transaction():
+        if is_alone:
             connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-            snapshot = read_transactions(connection)
-            facts = read_facts(connection)
-            counted = count_rows(connection, tables, None)
-            rows = {number_of(table): count.rows for table, count in counted}
-        known = {number: (facts[number], count) for number, count in rows.items()}
-        return ServerMark(snapshot.token, snapshot.oldest, known)
+        now = read_transactions(connection)
+        marks = dict(_table_marks(connection, tables, now.oldest))
+    return ServerMark(now.token, now.incarnation, now.oldest, marks)
 
 
 def moved(connection: Connection, tables: Sequence[Table], since: CommitMark) -> bool:
-    """Whether something was committed in a database since a mark; no table is written to now."""
+    """Whether something was committed in a database since a mark."""
     assert isinstance(since, ServerMark), "marks are the engine's own"
-    if read_transactions(connection).token == since.token:
+    now = read_transactions(connection)
+    if now.token == since.token and since.incarnation in ("", now.incarnation):
         return False
-    if since.tables is None:
+    if since.tables is None or since.incarnation != now.incarnation:
         return True
+    return dict(_table_marks(connection, tables, since.oldest)) != since.tables
+
+
+def _table_marks(
+    connection: Connection, tables: Sequence[Table], oldest: int
+) -> Iterator[tuple[int, TableMark]]:
+    """How far tables are; the sums are over rows that came since a transaction number."""
     facts = read_facts(connection)
-    for table in tables:
-        if since.tables.get(number_of(table), (None,))[0] != facts[number_of(table)]:
-            return True
-        if not facts[number_of(table)].told_by_numbers:
-            return True
-    return any(
-        count.came or count.rows != since.tables[number_of(table)][1]
-        for table, count in count_rows(connection, tables, since.oldest)
-    )
+    marked = [table for table in tables if table.is_mirrored and number_of(table) in facts]
+    for first in range(0, len(marked), _ASKED_AT_ONCE):
+        part = marked[first : first + _ASKED_AT_ONCE]
+        sql = " UNION ALL ".join(
+            f"SELECT {place}, count(*), {_sum_of(facts[number_of(table)], oldest)} "
+            f"FROM {unmarked(source(table))} AS t"
+            for place, table in enumerate(part)
+        )
+        for place, rows, total in connection.execute(sql).fetchall():
+            number = number_of(part[int(place)])
+            yield number, TableMark(facts[number], int(rows), (total or b"").decode())
+
+
+def _sum_of(facts: HeapFacts, oldest: int) -> str:
+    if not facts.told_by_numbers:
+        return "sum(hashtextextended((t.*)::text, 0)::numeric)"
+    place = "t.tableoid::text || t.ctid::text || t.xmin::text"
+    came = recent_since(oldest).replace("xmin", "t.xmin")
+    return f"sum(hashtextextended({place}, 0)::numeric) FILTER (WHERE {came})"

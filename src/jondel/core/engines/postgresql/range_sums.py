@@ -61,7 +61,7 @@ class RangeSums:
         name = leading_integer(table)
         # Rounded down, so that rows before the first range are in ranges of their own, too.
         number = f"floor(({name}::numeric - {low}) / {width})::int8"
-        digest = "('x' || substr(md5(t::text), 1, 15))::bit(60)::int8::numeric"
+        digest = "('x' || substr(md5((t.*)::text), 1, 15))::bit(60)::int8::numeric"
         found = self._connection.execute(
             f"SELECT {number}, count(*), sum({digest}) FROM {unmarked(source(table))} t GROUP BY 1"
         ).fetchall()

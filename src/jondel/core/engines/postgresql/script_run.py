@@ -24,6 +24,7 @@ from jondel.core.engines.postgresql.connection import (
 from jondel.core.engines.postgresql.delta import TransactionDelta, begin_reading
 from jondel.core.engines.postgresql.dialect import DIALECT
 from jondel.core.engines.postgresql.giving_way import giving_way
+from jondel.core.engines.postgresql.marks import exact_mark
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.statements import hand_on, run, stream_rows
 from jondel.core.engines.postgresql.writing import ServerWriter, transaction_number
@@ -194,21 +195,21 @@ class ServerScripts:
             session.stoppable(connection),
             giving_way(connection, session.target, session.what),
         ):
-            begin_reading(connection, session.what, read_only=False)
+            schema = begin_reading(connection, session.what, read_only=False)
             try:
-                yield RehearsingTransaction(connection)
+                yield RehearsingTransaction(connection, exact_mark(connection, schema.tables))
             finally:
                 if not connection.closed:
                     connection.execute("ROLLBACK")
 
 
 class RehearsingTransaction:
-    """One transaction, which is rolled back."""
+    """See ``roles.RehearsingTransaction``."""
 
-    def __init__(self, connection: Connection) -> None:
+    def __init__(self, connection: Connection, since: CommitMark) -> None:
         self._connection = connection
+        self.since = since
         self.deltas: DeltaSource = TransactionDelta(connection)
-        """What this transaction sees."""
 
     def run(self, statements: Sequence[ScriptStatement], sink_for: SinkFor) -> ScriptOutcome:
         """Run a script in it."""

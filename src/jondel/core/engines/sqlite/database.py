@@ -400,6 +400,9 @@ class LiveSqliteDatabase(SqliteDatabase):
         with translated(self._path), closing(LiveFiles(self._path)) as files:
             return mark_of(latest_state(files, self._stop_asked))
 
+    def moved_since(self, mark: CommitMark) -> bool:
+        return self.mark() != mark
+
     def why_not_written(self, table: Table) -> str:
         if table.unreadable:
             return f"it cannot be read: {table.unreadable}"
