@@ -55,7 +55,9 @@ def merge(
             right.at += 1
             yield one, other
         else:  # they sort alike and are not: 0.0 and -0.0
-            yield from _apart(left.take_run(left_key, key_width), right.take_run(left_key, key_width))
+            yield from _apart(
+                left.take_run(left_key, key_width), right.take_run(left_key, key_width)
+            )
     while left.fill():
         for row in left.take_all():
             yield row, None

@@ -48,6 +48,8 @@ class ForeignKey(NamedTuple):
     """Empty where the declaration leaves the target's primary key implied."""
     on_delete: str = "NO ACTION"
     """What the engine does with these records when the target is deleted, in SQL's words."""
+    on_update: str = "NO ACTION"
+    """The same for when the columns that they point at change."""
 
 
 @dataclass(frozen=True)

@@ -28,6 +28,9 @@ class MemoryCommits:
     def mark(self, *, exact: bool = False) -> CommitMark:
         return self._access.tables.commits
 
+    def moved_since(self, mark: CommitMark) -> bool:
+        return self.mark() != mark
+
 
 class MemoryWriter:
     """See ``Writer``."""

@@ -219,9 +219,8 @@ class _Reading:
             "oldest": self._transactions.oldest,
             "newest": self._transactions.newest,
             "incarnation": self._transactions.incarnation,
-            "all_by_numbers": by_numbers and all(
-                self._facts_of(table).told_by_numbers for table in self._now
-            ),
+            "all_by_numbers": by_numbers
+            and all(self._facts_of(table).told_by_numbers for table in self._now),
             "labels": f"{zlib.crc32(labels):08x}",
             "tables": self._told,
             "sequences": self._sequences(),

@@ -43,14 +43,16 @@ def _lock(connection: Connection, listed: Sequence[str]) -> None:
 
 
 @contextmanager
-def triggers_held(connection: Connection, tables: Collection[TableId]) -> Iterator[None]:
-    """Have no trigger of these tables run in the block, nor links cascade where that can be had.
+def triggers_held(connection: Connection, tables: Collection[TableId]) -> Iterator[bool]:
+    """Keep the triggers of these tables from running in the block.
+
+    Gives whether links are checked and act all the same: only a superuser can keep them from it.
 
     Raises:
         WriteRefused: there are triggers, and the user may not hold them.
     """
     if not tables:
-        yield
+        yield True
         return
     try:
         with connection.transaction():
@@ -58,7 +60,7 @@ def triggers_held(connection: Connection, tables: Collection[TableId]) -> Iterat
     except psycopg.errors.InsufficientPrivilege:
         pass
     else:
-        yield
+        yield False
         connection.execute("SET LOCAL session_replication_role = origin")
         return
     held = [
@@ -68,7 +70,7 @@ def triggers_held(connection: Connection, tables: Collection[TableId]) -> Iterat
     mine = [(table, name) for table, name in held if table in tables]
     for way in ("DISABLE", "ENABLE"):
         if way == "ENABLE":
-            yield
+            yield True
         for table, name in mine:
             sql = unmarked(f"ALTER TABLE {named(table)} {way} TRIGGER {quoted(name)}")
             try:

@@ -69,7 +69,7 @@ ORDER BY i.indrelid, i.indexrelid, k.place
 """
 _UNIQUE = _KEYS.replace("SELECT i.indrelid,", "SELECT i.indexrelid, i.indrelid,")
 _LINKS = f"""
-SELECT f.oid, f.conrelid, f.confrelid, f.confdeltype, ours.attname, theirs.attname
+SELECT f.oid, f.conrelid, f.confrelid, f.confdeltype, f.confupdtype, ours.attname, theirs.attname
 FROM pg_constraint f
 JOIN pg_class c ON c.oid = f.conrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -223,14 +223,15 @@ class _Reading:
             parts.setdefault((table, number), []).append(tuple(part))
         found: dict[str, list[ForeignKey]] = defaultdict(list)
         for (table, _), columns in parts.items():
-            target, action = columns[0][0], columns[0][1]
+            target, on_delete, on_update = columns[0][:3]
             if target in ids:
                 found[table].append(
                     ForeignKey(
-                        tuple(ours for _, _, ours, _ in columns),
+                        tuple(ours for *_, ours, _ in columns),
                         ids[target],
                         tuple(theirs for *_, theirs in columns),
-                        _ACTIONS.get(action, "NO ACTION"),
+                        _ACTIONS.get(on_delete, "NO ACTION"),
+                        _ACTIONS.get(on_update, "NO ACTION"),
                     )
                 )
         return {table: tuple(keys) for table, keys in found.items()}

@@ -1,8 +1,8 @@
-"""The orders in which a plan can be written where links are checked row by row."""
+"""The order in which the rows of a plan are tried where links are checked row by row."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from jondel.core.model.addresses import TableId
@@ -10,25 +10,23 @@ from jondel.core.model.schema import Schema
 from jondel.core.model.writes import RowWrite, WriteKind
 
 _T = TypeVar("_T")
-_FREE_FIRST: tuple[WriteKind, ...] = ("delete", "update", "insert")
-_LINKS_FIRST: tuple[WriteKind, ...] = ("insert", "update", "delete")
 
 
-def orders(
-    writes: Sequence[tuple[RowWrite, _T]], schema: Schema
-) -> list[list[tuple[RowWrite, _T]]]:
-    """The orders to try. One suits what takes the place of something else, the other what points
-    elsewhere from now on. In both what is pointed at comes first and goes last."""
+def in_order(
+    entries: Sequence[_T],
+    schema: Schema,
+    kinds: Sequence[WriteKind],
+    write_of: Callable[[_T], RowWrite],
+) -> list[_T]:
+    """Entries by the kinds of their writes; what is pointed at comes first and goes last."""
     depths = _depths(schema)
 
-    def place(entry: tuple[RowWrite, _T], kinds: tuple[WriteKind, ...]) -> tuple[int, int]:
-        depth = depths.get(entry[0].table, 0)
-        return kinds.index(entry[0].kind), -depth if entry[0].kind == "delete" else depth
+    def place(entry: _T) -> tuple[int, int]:
+        write = write_of(entry)
+        depth = depths.get(write.table, 0)
+        return kinds.index(write.kind), -depth if write.kind == "delete" else depth
 
-    return [
-        sorted(writes, key=lambda entry: place(entry, kinds))
-        for kinds in (_FREE_FIRST, _LINKS_FIRST)
-    ]
+    return sorted(entries, key=place)
 
 
 def _depths(schema: Schema) -> dict[TableId, int]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from contextlib import closing, suppress
-from itertools import groupby
 from typing import NoReturn, TypeAlias
 
 import psycopg
@@ -13,10 +12,10 @@ import psycopg
 from jondel.core.engines.postgresql.connection import Connection, connect, translated
 from jondel.core.engines.postgresql.holding import lock_against_writing, triggers_held
 from jondel.core.engines.postgresql.marks import moved
+from jondel.core.engines.postgresql.ordered_writes import OrderedWrites, said
 from jondel.core.engines.postgresql.reading import joined
 from jondel.core.engines.postgresql.session import Asked, Session
 from jondel.core.engines.postgresql.sql_text import argument, named, quoted, source, unmarked
-from jondel.core.engines.postgresql.write_order import orders
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import RecordsMovedOn, TargetError, WriteError, WriteRefused
 from jondel.core.model.addresses import TableId
@@ -30,10 +29,6 @@ _Ends: TypeAlias = tuple[TableId, tuple[str, ...], TableId, tuple[str, ...]]
 
 _PAUSES = (0.0, 0.2, 0.5, 1.0, 2.0, 4.0)
 """Seconds before each question what became of a write: a server may have to start again."""
-
-
-class _NotAll(Exception):
-    """Not every row was as expected."""
 
 
 class ServerWriter:
@@ -103,7 +98,6 @@ class ServerWriter:
 
     def apply(self, plan: WritePlan, since: CommitMark | None = None) -> Sequence[int | None]:
         schema = self._session.schema().schema
-        asked = [(write, self._asked(write)) for write in plan.writes]
         session, number = self._session, ""
         with (
             closing(connect(session.target, session.what, writing=True)) as connection,
@@ -111,10 +105,10 @@ class ServerWriter:
         ):
             try:
                 with connection.transaction():
-                    self._write_plan(connection, plan, asked, schema, since)
+                    self._write_plan(connection, plan, schema, since)
                     number = transaction_number(connection)
             except psycopg.errors.IntegrityError as error:
-                raise WriteRefused(f"{_said(error)}; nothing was written") from error
+                raise WriteRefused(f"{said(error)}; nothing was written") from error
             except psycopg.OperationalError as error:
                 if not connection.closed:
                     _explain(session.what, error)
@@ -127,7 +121,6 @@ class ServerWriter:
         self,
         connection: Connection,
         plan: WritePlan,
-        asked: Sequence[tuple[RowWrite, Asked]],
         schema: Schema,
         since: CommitMark | None,
     ) -> None:
@@ -135,8 +128,10 @@ class ServerWriter:
         if since is not None:
             self.require_unmoved(connection, schema, since)
         tables = {write.table for write in plan.writes}
-        with triggers_held(connection, tables if not plan.triggers else set()):
-            self._in_some_order(connection, orders(asked, schema))
+        with triggers_held(connection, tables if not plan.triggers else set()) as links_act:
+            OrderedWrites(
+                connection, self._session, schema, self._asked, links_act=links_act
+            ).write(plan.writes)
         self._check_links(connection, plan.checks, schema)
         for state in plan.sequences:
             name = unmarked(named(state.sequence))
@@ -178,51 +173,6 @@ class ServerWriter:
         lock_against_writing(connection, tables)
         if moved(connection, tables, since):
             raise RecordsMovedOn("something was committed meanwhile; nothing was written")
-
-    def _in_some_order(
-        self, connection: Connection, tries: Sequence[Sequence[tuple[RowWrite, Asked]]]
-    ) -> None:
-        """Write all in the first order in which that can be done."""
-        refusal: WriteRefused | None = None
-        for order in tries:
-            try:
-                with connection.transaction():
-                    for _, some in groupby(order, key=lambda entry: entry[1].sql):
-                        self._write_alike(connection, list(some))
-            except WriteRefused as error:
-                refusal = refusal or error
-            else:
-                return
-        assert refusal is not None, "nothing is refused without a reason"
-        raise refusal
-
-    def _write_alike(
-        self, connection: Connection, entries: Sequence[tuple[RowWrite, Asked]]
-    ) -> None:
-        """Write rows that differ in values alone: all at once, one by one where one is refused, to
-        be able to say which."""
-        values = [asked.values for _, asked in entries]
-        try:
-            with connection.transaction(), connection.cursor() as cursor:
-                cursor.executemany(entries[0][1].sql, values)
-                if cursor.rowcount != len(entries):
-                    raise _NotAll
-        except (psycopg.errors.IntegrityError, _NotAll):
-            for write, asked in entries:
-                self._write(connection, write, asked)
-
-    @staticmethod
-    def _write(connection: Connection, write: RowWrite, asked: Asked) -> None:
-        try:
-            done = connection.execute(asked.sql, asked.values)
-        except psycopg.errors.IntegrityError as error:
-            record = f"{write.table} {write.record}".strip()
-            raise WriteRefused(f"{record}: {_said(error)}; nothing was written") from error
-        if write.kind != "insert" and done.rowcount != 1:
-            raise RecordsMovedOn(
-                f"{write.table} {write.record}: it is no longer as it was "
-                "(changed or removed meanwhile); nothing was written"
-            )
 
     def _check_links(
         self, connection: Connection, checks: Sequence[LinkCheck], schema: Schema
@@ -281,12 +231,4 @@ def _explain(what: str, error: psycopg.Error) -> NoReturn:
     if isinstance(error, psycopg.errors.QueryCanceled | psycopg.OperationalError):
         with translated(what):
             raise error
-    raise WriteRefused(f"{_said(error)}; nothing was written") from error
-
-
-def _said(error: psycopg.Error) -> str:
-    primary = error.diag.message_primary or str(error)
-    if isinstance(error, psycopg.errors.ForeignKeyViolation):
-        primary = "records would point at nothing"
-    detail = error.diag.message_detail
-    return f"{primary} ({detail.rstrip('.')})" if detail else primary
+    raise WriteRefused(f"{said(error)}; nothing was written") from error

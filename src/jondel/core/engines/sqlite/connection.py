@@ -92,11 +92,16 @@ def register_functions(connection: apsw.Connection) -> None:
     )
     connection.create_scalar_function(
         NEGATIVE_ZERO,
-        lambda value: value == 0 and str(value).startswith("-"),
+        _is_negative_zero,
         1,
         deterministic=True,
         flags=apsw.SQLITE_INNOCUOUS,
     )
+
+
+def _is_negative_zero(*arguments: apsw.SQLiteValue) -> bool:
+    (value,) = arguments
+    return value == 0 and str(value).startswith("-")
 
 
 def _order(*arguments: apsw.SQLiteValue) -> bytes | None:
