@@ -9,7 +9,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable, Collection
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from jondel.core.diff.compare import Scope
@@ -18,6 +18,7 @@ from jondel.core.engines.protocol import CommitMark, Database, Feature
 from jondel.core.errors import (
     DatabaseDamaged,
     NotADatabase,
+    RecordsMovedOn,
     TableNotFound,
     TableUnreadable,
     TargetNotFound,
@@ -25,10 +26,11 @@ from jondel.core.errors import (
     WriteRefused,
 )
 from jondel.core.model.addresses import TableId
-from jondel.core.model.changes import Changes, ChangeSummary, RecordChange
+from jondel.core.model.changes import Changes, ChangeSummary, RecordChange, Unread
 from jondel.core.model.schema import Schema, Table
 from jondel.core.model.writes import SequenceState, WritePlan
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
+from jondel.core.trail.linked_records import LinkedRecords, linked_records
 from jondel.core.trail.take_back import only_record, plan_to_take_back
 from jondel.core.trail.trail import Step, Trail
 
@@ -53,11 +55,23 @@ class Restored:
     undone: ChangeSummary
     method: str
     aside: str = ""
+    linked: ChangeSummary = field(default_factory=ChangeSummary)
+    """What was written too since links have it go or change with what was undone."""
+    left_alone: tuple[Unread, ...] = ()
+    """The tables that could not be compared, and so are as they were."""
 
     @property
     def changed(self) -> bool:
         """Whether there was anything to do."""
         return self.before is None or self.before.number != self.after.number
+
+
+class Undoing(NamedTuple):
+    """What undoing would write: the plan, what links add to it, and what is left alone."""
+
+    plan: WritePlan
+    linked: LinkedRecords
+    left_alone: tuple[Unread, ...] = ()
 
 
 class Stopping(NamedTuple):
@@ -77,13 +91,19 @@ def restore(
     to: Snapshot,
     tables: Collection[TableId] | None = None,
     stopping: Stopping = _NEVER,
+    *,
+    with_linked: bool = False,
 ) -> Restored:
     """Make the database, or some of its tables, the same as a snapshot.
 
     Few changed records are written back one by one in one transaction, which is quick and leaves
     everything else alone. Otherwise, and for changes of the schema, the whole database is copied
     over through the engine, also as one transaction. Either takes place only if nothing was
-    committed since the snapshot that is taken first.
+    committed since the snapshot that is taken first. What cannot be compared is left alone, and
+    told, where rows are written; a table that is named must be one that can.
+
+    ``with_linked``: records that go or change by the actions of links, since they point at what is
+    removed, do so; otherwise nothing is written where there are such.
 
     Raises:
         RecordsMovedOn: the app wrote to the database meanwhile.
@@ -102,20 +122,39 @@ def restore(
         changes = trail.changes(to, before, scope, stopping.opened)
         if tables is not None:
             changes = _of_tables(changes, scope.tables or frozenset())
+            if changes.unread:
+                unread = changes.unread[0]
+                raise WriteRefused(f"{unread.table}: cannot be compared: {unread.reason}")
         same_settings = tables is not None or _same_settings(trail, to, before)
         sequences = () if tables is not None else _sequences_that_moved(trail, to, before)
         if changes.empty and not changes.unread and same_settings and not sequences:
             return Restored(before, before, ChangeSummary(), "rows")
+        if (
+            changes.empty
+            and same_settings
+            and not sequences
+            and Feature.RESTORING not in (database.features)
+        ):
+            return Restored(before, before, ChangeSummary(), "rows", left_alone=changes.unread)
         by_rows = tables is not None or (same_settings and suits_rows(changes))
         if Feature.RESTORING not in database.features:
             by_rows = True
             if tables is None:
                 changes = _with_same_tables(changes)
-        method = "rows"
-        writing = _WritingBack(trail, database, to, changes, since, stopping, sequences)
+        method, linked = "rows", ChangeSummary()
+        writing = _WritingBack(
+            trail, database, to, changes, before, since, stopping, sequences,
+            with_linked=with_linked, may_be_linked=tables is not None or bool(changes.unread),
+        )  # fmt: skip
         may_fail = tables is None and Feature.RESTORING in database.features
-        if not (by_rows and writing.done(may_fail=may_fail)):
+        done = writing.done(may_fail=may_fail) if by_rows else None
+        if done is not None:
+            linked = done
+        else:
             method = "copy"
+            changes = changes._replace(unread=())  # it is copied like all else
+            if by_rows:
+                since = writing.mark_anew()
             with _opened(trail, to) as image:
                 restorer_of(database).restore_from(image, since)
     stopping.committed()
@@ -126,7 +165,8 @@ def restore(
     )
     after = trail.take(database, trigger=Trigger("restore", what))
     _log.info("%s: %s, by %s", database.name, what, method)
-    return Restored(before, after, ChangeSummary.of(_shown(changes)), method)
+    shown = ChangeSummary.of(_shown(changes))
+    return Restored(before, after, shown, method, linked=linked, left_alone=changes.unread)
 
 
 def restore_whatever_is_there(
@@ -153,9 +193,14 @@ def restore_whatever_is_there(
 
 
 def take_back_step(
-    trail: Trail, database: Database, step: Step, stopping: Stopping = _NEVER
+    trail: Trail,
+    database: Database,
+    step: Step,
+    stopping: Stopping = _NEVER,
+    *,
+    with_linked: bool = False,
 ) -> Restored:
-    """Undo the changes of one step, wherever in the trail it is.
+    """Undo the changes of one step, wherever in the trail it is; ``with_linked``: see ``restore``.
 
     Raises:
         RecordsMovedOn: a record is no longer as the step left it; nothing was written.
@@ -163,7 +208,9 @@ def take_back_step(
     """
     before, changes = _changes_of(trail, step, stopping)
     what = step.after.label or step.after.id
-    return _take_back(trail, database, before, changes, what, stopping, triggers=False)
+    return _take_back(
+        trail, database, before, changes, what, stopping, triggers=False, with_linked=with_linked
+    )
 
 
 def take_back_record(
@@ -173,8 +220,12 @@ def take_back_record(
     table: TableId,
     is_it: Callable[[RecordChange], bool],
     stopping: Stopping = _NEVER,
+    *,
+    with_linked: bool = False,
 ) -> Restored:
     """Undo the change of one record between two states; the database's triggers run.
+
+    ``with_linked``: see ``restore``.
 
     Raises:
         RecordsMovedOn: the record is no longer as it was then; nothing was written.
@@ -182,7 +233,9 @@ def take_back_record(
     """
     changes = _changes_of_record(trail, ends, table, is_it, stopping)
     what = f"a record of {table}"
-    return _take_back(trail, database, ends[0], changes, what, stopping, triggers=True)
+    return _take_back(
+        trail, database, ends[0], changes, what, stopping, triggers=True, with_linked=with_linked
+    )
 
 
 def _changes_of(trail: Trail, step: Step, stopping: Stopping) -> tuple[Snapshot, Changes]:
@@ -209,7 +262,7 @@ def _changes_of_record(
 
 def plan_of_restoring(
     trail: Trail, database: Database, to: Snapshot, stopping: Stopping = _NEVER
-) -> WritePlan:
+) -> Undoing:
     """What restoring the whole database would write now, row by row.
 
     Raises:
@@ -217,7 +270,8 @@ def plan_of_restoring(
     """
     scope = Scope(internal=True, keep_records=_MOST_RECORDS)
     changes = trail.changes(to, database, scope, stopping.opened)
-    if not suits_rows(changes):
+    is_copied = Feature.RESTORING in database.features
+    if not suits_rows(changes if is_copied else changes._replace(unread=())):
         raise WriteRefused(
             "the whole database is copied over in one transaction; there are no statements to show"
         )
@@ -226,7 +280,7 @@ def plan_of_restoring(
 
 def plan_of_taking_back_step(
     trail: Trail, database: Database, step: Step, stopping: Stopping = _NEVER
-) -> WritePlan:
+) -> Undoing:
     """What ``take_back_step`` would write now."""
     before, changes = _changes_of(trail, step, stopping)
     return _plan_of_undoing(trail, database, before, changes, stopping, triggers=False)
@@ -239,7 +293,7 @@ def plan_of_taking_back_record(
     table: TableId,
     is_it: Callable[[RecordChange], bool],
     stopping: Stopping = _NEVER,
-) -> WritePlan:
+) -> Undoing:
     """What ``take_back_record`` would write now."""
     changes = _changes_of_record(trail, ends, table, is_it, stopping)
     return _plan_of_undoing(trail, database, ends[0], changes, stopping, triggers=True)
@@ -253,11 +307,12 @@ def _plan_of_undoing(
     stopping: Stopping,
     *,
     triggers: bool,
-) -> WritePlan:
+) -> Undoing:
     with _opened(trail, earlier) as image:
         stopping.opened(image)
         hard = _without_derived_tables(changes)
-        return plan_to_take_back(hard, image, database.schema(), triggers=triggers)
+        plan = plan_to_take_back(hard, image, database.schema(), triggers=triggers)
+    return Undoing(plan, linked_records(plan, database), changes.unread)
 
 
 def _without_derived_tables(changes: Changes) -> Changes:
@@ -273,16 +328,21 @@ def _take_back(
     stopping: Stopping,
     *,
     triggers: bool,
+    with_linked: bool,
 ) -> Restored:
     shown = _shown(changes)
     if changes.empty:
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
     hard = _without_derived_tables(changes)
     with trail.before_writing(database, Trigger("restore", f"before taking back {what}")) as before:
-        _WritingBack(trail, database, earlier, hard, None, stopping, triggers=triggers).run()
+        linked = _WritingBack(
+            trail, database, earlier, hard, before, None, stopping,
+            triggers=triggers, with_linked=with_linked,
+        ).run()  # fmt: skip
     stopping.committed()
     after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
-    return Restored(before, after, ChangeSummary.of(shown), "rows")
+    summary = ChangeSummary.of(shown)
+    return Restored(before, after, summary, "rows", linked=linked, left_alone=changes.unread)
 
 
 @dataclass(frozen=True)
@@ -293,38 +353,63 @@ class _WritingBack:
     database: Database
     earlier: Snapshot
     changes: Changes
+    before: Snapshot
+    """The database as it is before this is written."""
     since: CommitMark | None
     stopping: Stopping
     sequences: tuple[SequenceState, ...] = ()
     triggers: bool = False
+    with_linked: bool = False
+    may_be_linked: bool = True
+    """Whether records that are not among the changes can point at what is removed."""
 
-    def done(self, *, may_fail: bool) -> bool:
-        """Do it; False where it cannot be done so, and that ``may_fail``."""
+    def done(self, *, may_fail: bool) -> ChangeSummary | None:
+        """Do it; returns what links added. None where it cannot be done so, and ``may_fail``."""
         try:
-            self.run()
+            return self.run()
         except WriteRefused:
             if not may_fail:
                 raise
-            return False
         except WriteError as error:
             if not may_fail or type(error) is not WriteError:
                 raise
-            return False
-        return True
+        return None
 
-    def run(self) -> None:
-        """Do it. Raises ``WriteError``."""
+    def run(self) -> ChangeSummary:
+        """Do it; returns what links added. Raises ``WriteError``."""
         writer = writer_of(self.database)
         with _opened(self.trail, self.earlier) as image:
             self.stopping.opened(image)
             plan = self._plan(image, replacing=False)
+            linked = linked_records(plan, self.database) if self.may_be_linked else LinkedRecords()
+            if not self.with_linked:
+                linked.require_none()
             try:
-                writer.apply(plan, self.since)
+                writer.apply(linked.added_to(plan), self.since)
             except WriteRefused:
-                if not any(write.kind == "update" for write in plan.writes):
-                    raise
                 # Values that must be unique may have changed places; then whole rows have to.
-                writer.apply(self._plan(image, replacing=True), self.since)
+                again = self._plan(image, replacing=True)
+                if again == plan:
+                    raise
+                since = self.mark_anew() if self.since is not None else None
+                writer.apply(linked.added_to(again), since)
+        return linked.summary
+
+    def mark_anew(self) -> CommitMark:
+        """Mark how far the database is after a write that was rolled back: it leaves traces that
+        look like a commit.
+
+        Raises:
+            RecordsMovedOn: the database is not as it was before.
+        """
+        since = commits_of(self.database).mark(exact=True)
+        with self.trail.now(self.database) as (_, name):
+            if name != self.before.image:
+                raise RecordsMovedOn(
+                    f"{self.database.name}: the app has written to it meanwhile; nothing was "
+                    "written, look again"
+                )
+        return since
 
     def _plan(self, image: Database, *, replacing: bool) -> WritePlan:
         schema = self.database.schema()
@@ -350,7 +435,12 @@ def _with_same_tables(changes: Changes) -> Changes:
     Raises:
         WriteRefused: tables are declared otherwise than they were.
     """
-    declared = [change for change in changes.schema_changes if change.table is not None]
+    unread = {entry.table for entry in changes.unread}
+    declared = [
+        change
+        for change in changes.schema_changes
+        if change.table is not None and change.table not in unread
+    ]
     if declared:
         named = ", ".join(f"{c.kind}: {c.object}" for c in declared[:_LISTED])
         raise WriteRefused(

@@ -32,7 +32,7 @@ def plan_to_take_back(
     when it is needed; ``replacing`` has whole rows go and come back instead of cells changing, for
     values that changed places. ``before`` is the state before the changes: a link that led nowhere
     there may do so again. Rows of virtual tables are kept in tables of their own and come back
-    with these.
+    with these. What could not be compared is left alone.
 
     Raises:
         WriteRefused: the changes cannot be undone row by row.
@@ -42,8 +42,6 @@ def plan_to_take_back(
         raise WriteRefused(
             f"the schema changed too ({named}); restore the whole database to before it instead"
         )
-    if changes.unread:
-        raise WriteRefused(f"not everything could be compared: {changes.unread[0].reason}")
     deletes: list[RowWrite] = []
     updates: list[RowWrite] = []
     inserts: list[RowWrite] = []
@@ -135,7 +133,8 @@ class _Links:
         self._checks: dict[LinkCheck, None] = {}
         self._incoming: dict[TableId, list[tuple[Table, ForeignKey]]] = {}
         for child in now.tables:
-            for key in child.foreign_keys:
+            # What cannot be read cannot be checked here; the engine itself sees to its links.
+            for key in child.foreign_keys if not child.unreadable else ():
                 parent = now.find(key.target_table)
                 if parent is not None:
                     self._incoming.setdefault(parent.id, []).append((child, key))
@@ -144,7 +143,7 @@ class _Links:
         if record.before is not None:
             for key in table.foreign_keys:
                 parent = self._now.find(key.target_table)
-                if parent is not None:
+                if parent is not None and not parent.unreadable:
                     self._check(table, key, parent, _values(table, key.columns, record.before))
         if record.after is not None:
             for child, key in self._incoming.get(table.id, ()):
@@ -172,7 +171,7 @@ class _Links:
         schema = self._before.schema()
         for checks in relations.values():
             child, parent = schema.find(checks[0].child), schema.find(checks[0].parent)
-            if child is None or parent is None:
+            if child is None or parent is None or child.unreadable or parent.unreadable:
                 continue
             led_to = self._held(parent, checks[0].parent_columns, checks)
             nowhere = [check for place, check in enumerate(checks) if place not in led_to]

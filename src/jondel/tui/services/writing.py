@@ -19,8 +19,7 @@ if TYPE_CHECKING:
     from jondel.core.draft.draft import DraftEntries
     from jondel.core.draft.draft_writer import Places, Written
     from jondel.core.draft.readable_statements import ReadableStatement
-    from jondel.core.model.writes import WritePlan
-    from jondel.core.trail.restore import Restored, Stopping
+    from jondel.core.trail.restore import Restored, Stopping, Undoing
 
 
 Planned: TypeAlias = "tuple[list[ReadableStatement], int]"
@@ -130,14 +129,15 @@ class Writing:
             ),
         )
 
-    async def _planned(self, most: int, plan: Callable[[Database, Stopping], WritePlan]) -> Planned:
+    async def _planned(self, most: int, plan: Callable[[Database, Stopping], Undoing]) -> Planned:
         from jondel.core.draft.readable_statements import readable_statements
         from jondel.core.trail.restore import Stopping
 
         def run(job: Job) -> Planned:
             live = self._survey.live()
             job.uses(live)
-            writes = plan(live, Stopping(job.uses)).writes
+            undoing = plan(live, Stopping(job.uses))
+            writes = undoing.linked.added_to(undoing.plan).writes
             return readable_statements(writes[:most], live), len(writes)
 
         return await self._survey.run(run)
