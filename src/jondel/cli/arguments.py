@@ -31,6 +31,14 @@ def label(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--label", metavar="TEXT", help="what to call the snapshot")
 
 
+def with_linked(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--with-linked",
+        action="store_true",
+        help="remove or change, too, what points at removed records and cascades",
+    )
+
+
 def yes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do it without asking")
 

@@ -20,6 +20,7 @@ from jondel.cli.arguments import (
     seconds,
     showing,
     target,
+    with_linked,
     yes,
 )
 from jondel.cli.data_arguments import add_data_commands
@@ -270,6 +271,7 @@ def _add_restoring(command: Add) -> None:
     lock(added)
     added.add_argument("name", metavar="SNAPSHOT", help='a label, an id, or "last"')
     repeated(added, "--table", "TABLE", "only this table; may be repeated", "tables")
+    with_linked(added)
     yes(added)
     as_json(added)
     added = command(
@@ -280,6 +282,7 @@ def _add_restoring(command: Add) -> None:
     added.add_argument("name", metavar="STEP", help="the label or id of the snapshot that ends it")
     added.add_argument("--table", metavar="TABLE", help="with --key: only one record")
     added.add_argument("--key", metavar="VALUE", action="append", default=[])
+    with_linked(added)
     yes(added)
     as_json(added)
 

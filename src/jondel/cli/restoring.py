@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
+from typing import Protocol
 
 from jondel.cli.making_room import make_room
-from jondel.cli.output import confirmed, say, tell
+from jondel.cli.output import confirmed, counted, say, tell
 from jondel.cli.problems import UsageProblem
 from jondel.cli.showing import LISTED_RECORDS, print_changes, rules_of
 from jondel.cli.tables import tables_called
@@ -13,7 +15,7 @@ from jondel.cli.target import opened
 from jondel.core.browse.display import line
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.registry import other_host
-from jondel.core.errors import TargetError
+from jondel.core.errors import LinkedInTheWay, TargetError
 from jondel.core.files.json_values import dumped
 from jondel.core.formats.end_json import end_json
 from jondel.core.model.changes import RecordChange
@@ -28,7 +30,13 @@ from jondel.core.trail.restore import (
 
 
 def restore_database(
-    target: str, name: str, tables: Sequence[str], yes: bool, lock: bool, as_json: bool
+    target: str,
+    name: str,
+    tables: Sequence[str],
+    with_linked: bool,
+    yes: bool,
+    lock: bool,
+    as_json: bool,
 ) -> None:
     """Put a database, or some of its tables, back to a snapshot."""
     with opened(target, lock=lock) as given:
@@ -51,10 +59,14 @@ def restore_database(
         where = f"{given.name} on {host}" if host else given.name
         if not confirmed(f"restore {where} to {to.title}?", yes):
             return
+        work: PutBack
         if only is not None:
-            done = restore(trail, given.database, to, only)
+            work = partial(restore, trail, given.database, to, only)
         else:
-            done = restore_whatever_is_there(trail, lambda: given.database, to)
+            work = partial(restore_whatever_is_there, trail, lambda: given.database, to)
+        done = _with_linked_if_wanted(work, with_linked, yes)
+        if done is None:
+            return
         _tell_restored(done, as_json)
         make_room(trail)
 
@@ -64,6 +76,7 @@ def take_back(
     name: str,
     table: str | None,
     key: Sequence[str],
+    with_linked: bool,
     yes: bool,
     lock: bool,
     as_json: bool,
@@ -91,14 +104,41 @@ def take_back(
                 print_changes(taken_back, rules_of(given.location))
         if not confirmed(f"take back {snapshot.title} in {database.name}?", yes):
             return
+        work: PutBack
         if only is None:
-            done = take_back_step(trail, database, step)
+            work = partial(take_back_step, trail, database, step)
         elif step.before is None:
             raise UsageProblem(f"{snapshot.id}: the trail begins here; no step ends with it")
         else:
             ends = (step.before, step.after)
-            done = take_back_record(trail, database, ends, only, _has_key(key))
-        _tell_restored(done, as_json)
+            work = partial(take_back_record, trail, database, ends, only, _has_key(key))
+        done = _with_linked_if_wanted(work, with_linked, yes)
+        if done is not None:
+            _tell_restored(done, as_json)
+
+
+class PutBack(Protocol):
+    """Work that puts something back; ``with_linked`` as in ``core.trail.restore``."""
+
+    def __call__(self, *, with_linked: bool) -> Restored: ...
+
+
+def _with_linked_if_wanted(work: PutBack, with_linked: bool, yes: bool) -> Restored | None:
+    """Do it; ask about records that links would take along. None where nothing is to be written.
+
+    Raises:
+        LinkedInTheWay: there are such, and nobody is asked.
+    """
+    try:
+        return work(with_linked=with_linked)
+    except LinkedInTheWay as error:
+        if yes:
+            raise
+        for obstacle in error.obstacles:
+            say(obstacle.reason)
+        if not confirmed(f"take {counted(len(error.writes), 'such record')} along?", yes):
+            return None
+    return work(with_linked=True)
 
 
 def _has_key(words: Sequence[str]) -> Callable[[RecordChange], bool]:
@@ -128,11 +168,18 @@ def _tell_restored(done: Restored, as_json: bool) -> None:
                     "undone": undone,
                     "schema_changes": done.undone.schema_changes,
                     "method": done.method,
+                    "linked": {str(t): vars(c) for t, c in done.linked.tables.items()},
+                    "left_alone": [
+                        {"table": str(unread.table), "reason": unread.reason}
+                        for unread in done.left_alone
+                    ],
                     **({"kept_aside": done.aside} if done.aside else {}),
                 }
             )
         )
         return
+    for unread in done.left_alone:
+        say(f"{line(str(unread.table), 100)} was left alone: {unread.reason}")
     if not done.changed:
         tell("nothing to do")
         return
@@ -143,4 +190,6 @@ def _tell_restored(done: Restored, as_json: bool) -> None:
         return
     for table, counts in done.undone.tables.items():
         tell(f"{line(str(table), 100)}  {counts.marked()} undone")
+    for table, counts in done.linked.tables.items():
+        tell(f"{line(str(table), 100)}  {counts.marked()} along with that")
     say(f"the state before is kept as {done.before.id}; restore that to undo this")

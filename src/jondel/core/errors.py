@@ -22,6 +22,7 @@
     ├── WriteError                  nothing was written
     │   ├── RecordsMovedOn          the rows are no longer what they were taken for
     │   ├── WriteRefused            writing would break something, or is not possible here
+    │   │   └── LinkedInTheWay      links would take along what nobody mentioned
     │   └── ValueUnsuitable         a typed value is none for its column
     ├── SnapshotError
     │   ├── SnapshotNotFound
@@ -46,7 +47,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from jondel.core.model.writes import Obstacle
+    from jondel.core.model.writes import Obstacle, RowWrite
 
 
 class JondelError(Exception):
@@ -178,6 +179,19 @@ class RecordsMovedOn(WriteError):
 
 class WriteRefused(WriteError):
     """Writing would break something, or is not possible in this database."""
+
+
+class LinkedInTheWay(WriteRefused):
+    """Records that nobody mentioned would go or change by the actions of links.
+
+    ``writes`` are what these actions come to.
+    """
+
+    def __init__(
+        self, message: str, obstacles: Sequence[Obstacle], writes: Sequence[RowWrite]
+    ) -> None:
+        super().__init__(message, obstacles)
+        self.writes = tuple(writes)
 
 
 class ValueUnsuitable(WriteError):

@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 from jondel.core.browse.display import line
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import WriteRefused
+from jondel.core.errors import LinkedInTheWay, WriteRefused
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import ChangeCounts, ChangeKind, ChangeSummary
 from jondel.core.model.rows import Position
@@ -39,14 +39,15 @@ class LinkedRecords(NamedTuple):
     obstacles: tuple[Obstacle, ...] = ()
 
     def require_none(self) -> None:
-        """Raise ``WriteRefused`` if there are any."""
+        """Raise ``LinkedInTheWay`` if there are any."""
         if self.obstacles:
             more = len(self.obstacles) - 1
             others = f" (and {more} more such)" if more else ""
-            raise WriteRefused(
+            raise LinkedInTheWay(
                 f"{self.obstacles[0].reason}{others}; nothing was written. Take them along "
                 "(`--with-linked`), or take back first what added them",
                 self.obstacles,
+                self.writes,
             )
 
     @property

@@ -103,10 +103,11 @@ def restore(
     told, where rows are written; a table that is named must be one that can.
 
     ``with_linked``: records that go or change by the actions of links, since they point at what is
-    removed, do so; otherwise nothing is written where there are such.
+    removed, do so.
 
     Raises:
         RecordsMovedOn: the app wrote to the database meanwhile.
+        LinkedInTheWay: there are such records, and they are not to.
         WriteRefused: it cannot be written.
         TableNotFound: a table is not in both states.
     """
@@ -170,7 +171,12 @@ def restore(
 
 
 def restore_whatever_is_there(
-    trail: Trail, live: Callable[[], Database], to: Snapshot, stopping: Stopping = _NEVER
+    trail: Trail,
+    live: Callable[[], Database],
+    to: Snapshot,
+    stopping: Stopping = _NEVER,
+    *,
+    with_linked: bool = False,
 ) -> Restored:
     """Restore a whole database, also where its file is gone, damaged or something else.
 
@@ -182,7 +188,7 @@ def restore_whatever_is_there(
         TargetError: another process holds the file, or it cannot be written.
     """
     try:
-        return restore(trail, live(), to, None, stopping)
+        return restore(trail, live(), to, None, stopping, with_linked=with_linked)
     except (TargetNotFound, NotADatabase, DatabaseDamaged, TableUnreadable) as error:
         _log.info("restoring %s over what cannot be used: %s", to.title, error)
     aside = trail.put_in_place(to)

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Awaitable, Iterable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from jondel.core.browse.display import line
-from jondel.core.errors import DatabaseDamaged, NotADatabase, TargetNotFound, WriteError
-from jondel.core.model.changes import ChangeCounts, Changes
+from jondel.core.errors import (
+    DatabaseDamaged,
+    LinkedInTheWay,
+    NotADatabase,
+    TargetNotFound,
+    WriteError,
+)
+from jondel.core.model.changes import ChangeCounts, Changes, Unread
 from jondel.core.trail.trail import Step
 from jondel.tui.features.comparing import selected_step
 from jondel.tui.features.confirming import (
@@ -26,6 +32,12 @@ from jondel.tui.views.changes.access import current_change
 
 if TYPE_CHECKING:
     from jondel.core.trail.restore import Restored
+
+
+class PutBack(Protocol):
+    """Work that puts something back; ``with_linked`` as in ``core.trail.restore``."""
+
+    def __call__(self, *, with_linked: bool) -> Awaitable[Restored]: ...
 
 
 class Restoring(Feature):
@@ -106,9 +118,9 @@ class Restoring(Feature):
         )
         answer = await answer_to(desk, question)
         if answer is Confirmed.YES:
-            self._put_back("restoring", lambda: writing.restore(step))
+            self._put_back("restoring", partial(writing.restore, step))
         elif answer is Confirmed.PART and table:
-            self._put_back("restoring", lambda: writing.restore_table(step, table))
+            self._put_back("restoring", partial(writing.restore_table, step, table))
 
     async def _restore_where_there_is_none(self, step: Step, problem: str) -> None:
         """Ask whether a snapshot is to stand where there is no usable database."""
@@ -118,8 +130,7 @@ class Restoring(Feature):
             [problem, "", "Whatever is there now is kept aside."],
             "restores",
         ):
-            writing = self.desk.workspace.writing
-            self._put_back("restoring", lambda: writing.restore(step))
+            self._put_back("restoring", partial(self.desk.workspace.writing.restore, step))
 
     # What a step changed
 
@@ -134,7 +145,7 @@ class Restoring(Feature):
     async def _take_back(self, step: Step) -> None:
         writing = self.desk.workspace.writing
         if await confirm_taking_back(self.desk, f"Take back {step.after.title}?", step):
-            self._put_back("taking back", lambda: writing.take_back_step(step))
+            self._put_back("taking back", partial(writing.take_back_step, step))
 
     async def _take_back_record(self) -> None:
         from jondel.tui.dialogs.confirm import Confirmed, Question
@@ -158,9 +169,8 @@ class Restoring(Feature):
             ),
         )
         if await answer_to(desk, question) is Confirmed.YES:
-            self._put_back(
-                "taking back", lambda: writing.take_back_record(start, end, table, record.key)
-            )
+            work = partial(writing.take_back_record, start, end, table, record.key)
+            self._put_back("taking back", work)
 
     def _ends(self) -> tuple[Step | None, Moment]:
         """The step that the changes shown begin with, and the moment that they end with."""
@@ -180,18 +190,40 @@ class Restoring(Feature):
 
     # Doing it
 
-    def _put_back(self, words: str, work: Callable[[], Awaitable[Restored]]) -> None:
+    def _put_back(self, words: str, work: PutBack, *, with_linked: bool = False) -> None:
         # On its own, for what is written is not to be forgotten whatever is asked for next.
-        self.desk.start(partial(self._finish, words, work), "put-back", beside=True)
+        finish = partial(self._finish, words, work, with_linked)
+        self.desk.start(finish, "put-back", beside=True)
 
-    async def _finish(self, words: str, work: Callable[[], Awaitable[Restored]]) -> None:
+    async def _ask_for_linked(self, error: LinkedInTheWay) -> bool:
+        """Ask whether records are to go that links take along."""
+        from jondel.tui.dialogs.confirm import Confirmed, Question
+        from jondel.tui.widgets.listed_changes import MOST_LISTED
+
+        desk = self.desk
+        question = Question(
+            "Nothing is written yet: other records point at what will be gone, and go or change "
+            "with it. Take them along?",
+            "takes them along",
+            changes=await desk.workspace.writing.changes_of(error.writes, MOST_LISTED),
+            footnote="\n".join(obstacle.reason for obstacle in error.obstacles[:3]),
+        )
+        return await answer_to(desk, question) is Confirmed.YES
+
+    async def _finish(self, words: str, work: PutBack, with_linked: bool) -> None:
         desk = self.desk
         desk.stop_work("counts")
         desk.comparer.pause()
         token = desk.follower.token
         try:
             with desk.busy(words), desk.follower.writing_ourselves():
-                done = await work()
+                done = await work(with_linked=with_linked)
+        except LinkedInTheWay as error:
+            if await self._ask_for_linked(error):
+                self._put_back(words, work, with_linked=True)
+            else:
+                desk.say("nothing was written")
+            return
         except WriteError as error:
             await show_obstacles(desk, error)
             return
@@ -203,11 +235,20 @@ class Restoring(Feature):
             kept = f"; what lay there is kept as {done.aside}" if done.aside else ""
             desk.say(f"done: {done.after.title}{kept}")
         elif not done.changed:
-            desk.say("nothing to do")
+            desk.say(f"nothing to do{_left_alone(done.left_alone)}")
         else:
-            desk.say(f"done: {done.after.title}. Restore {done.before.id} (g, R) to undo this")
+            said = f"done: {done.after.title}{_left_alone(done.left_alone)}"
+            desk.say(f"{said}. Restore {done.before.id} (g, R) to undo this")
         place = desk.navigator.destination
         desk.navigator.go(Place(compare_from=place.compare_from, table=place.table), afresh=True)
+
+
+def _left_alone(tables: Sequence[Unread]) -> str:
+    """What to say of the tables that could not be compared."""
+    if not tables:
+        return ""
+    more = f" and {len(tables) - 1} more" if len(tables) > 1 else ""
+    return f"; left alone: {line(str(tables[0].table), 40)}{more} ({line(tables[0].reason, 60)})"
 
 
 def _refusal(situation: Situation) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, TypeAlias
 
 from jondel.core.engines.protocol import Database
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from jondel.core.draft.draft import DraftEntries
     from jondel.core.draft.draft_writer import Places, Written
     from jondel.core.draft.readable_statements import ReadableStatement
+    from jondel.core.model.changes import Changes
+    from jondel.core.model.writes import RowWrite
     from jondel.core.trail.restore import Restored, Stopping, Undoing
 
 
@@ -47,34 +49,48 @@ class Writing:
         if self.read_only:
             raise WriteRefused("read-only: Jondel writes nothing to this database")
 
-    async def restore(self, step: Step) -> Restored:
+    # ``with_linked`` has records go that links take along; see ``core.trail.restore``.
+
+    async def restore(self, step: Step, *, with_linked: bool = False) -> Restored:
         """Put the whole database back to a step, whatever lies there now."""
         from jondel.core.trail.restore import restore_whatever_is_there
 
         return await self._put_back(
             lambda live, stopping: restore_whatever_is_there(
-                self._trail.core, live, step.after, stopping
+                self._trail.core, live, step.after, stopping, with_linked=with_linked
             )
         )
 
-    async def restore_table(self, step: Step, table: TableId) -> Restored:
+    async def restore_table(
+        self, step: Step, table: TableId, *, with_linked: bool = False
+    ) -> Restored:
         """Put one table back to a step."""
         from jondel.core.trail.restore import restore
 
         return await self._put_back(
-            lambda live, stopping: restore(self._trail.core, live(), step.after, [table], stopping)
+            lambda live, stopping: restore(
+                self._trail.core, live(), step.after, [table], stopping, with_linked=with_linked
+            )
         )
 
-    async def take_back_step(self, step: Step) -> Restored:
+    async def take_back_step(self, step: Step, *, with_linked: bool = False) -> Restored:
         """Undo what a step changed."""
         from jondel.core.trail.restore import take_back_step
 
         return await self._put_back(
-            lambda live, stopping: take_back_step(self._trail.core, live(), step, stopping)
+            lambda live, stopping: take_back_step(
+                self._trail.core, live(), step, stopping, with_linked=with_linked
+            )
         )
 
     async def take_back_record(
-        self, before: Step, after: Moment, table: TableId, key: tuple[StoredValue, ...]
+        self,
+        before: Step,
+        after: Moment,
+        table: TableId,
+        key: tuple[StoredValue, ...],
+        *,
+        with_linked: bool = False,
     ) -> Restored:
         """Undo the change of one record between a step and a later one, or now."""
         from jondel.core.trail.restore import take_back_record
@@ -85,10 +101,23 @@ class Writing:
             database = live()
             ends = (before.after, end.after if end is not None else database)
             return take_back_record(
-                self._trail.core, database, ends, table, lambda r: r.key == key, stopping
-            )
+                self._trail.core, database, ends, table, lambda r: r.key == key, stopping,
+                with_linked=with_linked,
+            )  # fmt: skip
 
         return await self._put_back(work)
+
+    async def changes_of(self, writes: Sequence[RowWrite], most: int) -> Changes:
+        """What some writes would change, the first records by their cells."""
+        from jondel.core.draft.planned_changes import planned_changes
+        from jondel.core.model.writes import WritePlan
+
+        def run(job: Job) -> Changes:
+            live = self._survey.live()
+            job.uses(live)
+            return planned_changes(WritePlan(tuple(writes)), live.schema(), most)
+
+        return await self._survey.run(run)
 
     # What would be written
 

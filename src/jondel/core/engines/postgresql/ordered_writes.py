@@ -288,15 +288,24 @@ class OrderedWrites:
         return False
 
     def _step_aside(self, waiting: list[_Waiting]) -> list[_Waiting]:
-        """Have rows hold another value for a moment."""
-        left = [entry for entry in waiting if not isinstance(entry.error, _EXCHANGED)]
-        for table, entries in self._exchanging(waiting):
-            for entry in entries:
-                moved = entry
-                for name, _ in entry.write.values:
-                    moved = self._aside(table, moved, name)
-                left.append(moved)
-        return left + [e for e in waiting if e not in left and e.write.kind != "update"]
+        """Have rows hold other values for a moment: those that exchange unique values, and those
+        that are to go and hold what one that is to come needs."""
+        needed = {
+            entry.write.table
+            for entry in waiting
+            if entry.write.kind == "insert" and isinstance(entry.error, _EXCHANGED)
+        }
+        left: list[_Waiting] = []
+        for entry in waiting:
+            table, names = self._schema.by_id[entry.write.table], [n for n, _ in entry.write.values]
+            if entry.write.kind == "delete" and table.id in needed:
+                names = [column.name for column in table.columns if not column.generated]
+            elif entry.write.kind != "update" or not isinstance(entry.error, _EXCHANGED):
+                names = []
+            for name in names:
+                entry = self._aside(table, entry, name)
+            left.append(entry)
+        return left
 
     def _aside(self, table: Table, entry: _Waiting, name: str) -> _Waiting:
         """What is left to be written once a row holds another value in a column, if it may."""
