@@ -34,7 +34,12 @@ def start_log() -> None:
         return
     handler = logging.StreamHandler(os.fdopen(descriptor, "a", encoding="utf-8"))
     handler.setFormatter(_SafeFormatter("%(asctime)s %(name)s %(message)s"))
-    logger = logging.getLogger("jondel")
+    for name in ("jondel", "psycopg"):
+        _keep(logging.getLogger(name), handler)
+
+
+def _keep(logger: logging.Logger, handler: logging.Handler) -> None:
+    """Write what a logger is told with a handler, and nowhere else."""
     logger.handlers = [handler]
     logger.setLevel(logging.INFO)
     logger.propagate = False

@@ -27,7 +27,6 @@ from jondel.core.errors import (
     RecordsMovedOn,
     StatementFailed,
     StatementRefused,
-    TargetError,
     TargetLocked,
     WriteError,
     WriteRefused,
@@ -290,10 +289,8 @@ def test_a_lost_connection_is_made_again(database: Database, app: psycopg.Connec
     assert database.commits is not None
     before = database.commits.change_token()
     _run(app, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> "
-         "pg_backend_pid() AND application_name = 'jondel' AND datname = current_database()",
+         "pg_backend_pid() AND application_name = 'jondel'",
          "INSERT INTO boats VALUES (1)")  # fmt: skip
-    with pytest.raises(TargetError, match="terminat"):
-        database.commits.change_token()
     assert database.commits.change_token() != before
     table = database.schema().by_id[TableId("public", "boats")]
     assert database.rows.measure(table).rows == 1

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import logging
 import re
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -23,6 +25,9 @@ from jondel.core.errors import (
     TargetUnavailable,
 )
 
+# The driver tells of errors in errors; without a handler that would go to the terminal.
+logging.getLogger("psycopg").addHandler(logging.NullHandler())
+
 SESSION_SETTINGS = {
     "datestyle": "ISO, YMD",
     "intervalstyle": "postgres",
@@ -33,8 +38,16 @@ SESSION_SETTINGS = {
     "statement_timeout": "0",
     "idle_in_transaction_session_timeout": "60s",
     "default_transaction_read_only": "on",
+    "default_transaction_isolation": "read committed",
+    "default_transaction_deferrable": "off",
+    "quote_all_identifiers": "off",
+    "row_security": "on",
+    "lc_monetary": "C",
+    "xmlbinary": "base64",
+    "standard_conforming_strings": "on",
 }
-"""What values read as, and how long we may be in anybody's way."""
+"""What values and declarations read as, and how long we may be in anybody's way; whatever the
+server, the database or the user has as its own settings."""
 
 
 _OLDEST_VERSION = 130_000
@@ -51,6 +64,13 @@ class Connection(psycopg.Connection[tuple[Any, ...]]):
     """Whether rows can be copied out of the server."""
     incarnation = ""
     """See ``read_incarnation``; empty until it was asked for."""
+    used_at = 0.0
+    """When it was last asked something, by ``time.monotonic``."""
+
+    def execute(self, *arguments: Any, **options: Any) -> psycopg.Cursor[tuple[Any, ...]]:
+        """See ``psycopg.Connection``."""
+        self.used_at = time.monotonic()
+        return super().execute(*arguments, **options)
 
 
 class _AsSent(Loader):
@@ -61,12 +81,17 @@ class _AsSent(Loader):
 
 
 def connect(
-    target: str, what: str, *, writing: bool = False, as_the_app: bool = False
+    target: str,
+    what: str,
+    *,
+    writing: bool = False,
+    as_the_app: bool = False,
+    database: str = "",
 ) -> Connection:
     """Connect to a database by its URL; for reading, unless it is for ``writing``.
 
-    ``as_the_app``: with the settings that the server has for everybody. ``what`` names it in
-    messages: the URL may hold a password.
+    ``as_the_app``: with the settings that the server has for everybody. ``database``: another one
+    of that server instead. ``what`` names it in messages: the URL may hold a password.
 
     Raises:
         TargetError: it cannot be reached; the message says why.
@@ -80,6 +105,8 @@ def connect(
     address = address_of(target)
     password = known_password(address)
     more = {"password": password} if password is not None else {}
+    if database:
+        more["dbname"] = database
     with translated(what):
         try:
             connection = Connection.connect(

@@ -109,7 +109,7 @@ class ServerDelta:
             translated(session.what),
             closing(connect(session.target, session.what)) as connection,
             session.stoppable(connection),
-            giving_way(connection, session.target, session.what),
+            giving_way(connection, session.outside, session.what),
         ):
             features = self._found_features(connection)
             connection.copies = features.copies
@@ -135,8 +135,8 @@ class ServerDelta:
         now: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
         if now.decode() != mark["snapshot"]:
             return None
-        with translated(self._session.what):
-            if read_incarnation(self._session.connection()) != mark.get("incarnation"):
+        with self._session.asking() as connection:
+            if read_incarnation(connection) != mark.get("incarnation"):
                 return None
         return Delta(schema, iter(()), mark, known.hints or {})
 

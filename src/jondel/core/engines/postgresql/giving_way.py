@@ -1,4 +1,4 @@
-"""Gives way to whoever waits for a lock that our reading holds: the app's migrations."""
+"""Gives way to whoever waits for a lock that we hold: the app's migrations."""
 
 from __future__ import annotations
 
@@ -8,42 +8,54 @@ from contextlib import contextmanager
 
 import psycopg
 
-from jondel.core.engines.postgresql.connection import Connection, connect
+from jondel.core.engines.postgresql.connection import Connection
+from jondel.core.engines.postgresql.outside import Outside
 from jondel.core.errors import JondelError, TargetLocked
 
-_LOOK_EVERY_SECONDS = 0.4
+_LOOK_EVERY_SECONDS = 0.1
 _WAITING = """
 SELECT EXISTS (
-    SELECT 1 FROM pg_stat_activity
-    WHERE wait_event_type = 'Lock' AND %s::int = ANY(pg_blocking_pids(pid))
+    SELECT 1 FROM pg_stat_activity a
+    WHERE a.wait_event_type = 'Lock' AND {}::int = ANY(pg_blocking_pids(a.pid)) {}
 )
+"""
+_FOR_A_CHANGE_OF_A_TABLE = """
+AND EXISTS (SELECT 1 FROM pg_locks l
+    WHERE l.pid = a.pid AND NOT l.granted AND l.mode = 'AccessExclusiveLock')
 """
 
 
 @contextmanager
-def giving_way(connection: Connection, target: str, what: str) -> Iterator[None]:
-    """Have what a connection runs in the block be cancelled once somebody waits for it.
+def giving_way(
+    connection: Connection, outside: Outside, what: str, *, writes: bool = False
+) -> Iterator[None]:
+    """Stop what a connection does in the block once somebody waits for it.
 
-    Whoever takes less time than the first look does not notice.
+    Whoever takes less time than the first look does not notice. A connection that only keeps its
+    locks, while nothing is asked of it, is closed. One that ``writes`` gives way to changes of
+    tables alone, for which everybody else would have to wait, too.
 
     Raises:
-        TargetLocked: it was cancelled for that.
+        TargetLocked: it was stopped for that.
     """
-    done, gave_way = threading.Event(), threading.Event()
+    done, gave_way, acting = threading.Event(), threading.Event(), threading.Lock()
     pid = connection.info.backend_pid
+    waiting = _WAITING.format(pid, _FOR_A_CHANGE_OF_A_TABLE if writes else "")
 
     def look() -> None:
-        if done.wait(_LOOK_EVERY_SECONDS):
-            return
         try:
-            with connect(target, what) as other:
-                while not done.wait(_LOOK_EVERY_SECONDS):
-                    found = other.execute(_WAITING, (str(pid),)).fetchone()
-                    if found is not None and found[0] == b"t":
-                        gave_way.set()
-                        connection.cancel_safe(timeout=2)
+            while not done.wait(_LOOK_EVERY_SECONDS):
+                if outside.ask(waiting)[0][0] != b"t":
+                    continue
+                with acting:  # what comes after the block is not to be stopped
+                    if done.is_set():
+                        return
+                    # A statement is cancelled and ends at once; a transaction that is idle is not.
+                    stop = "pg_terminate_backend" if gave_way.is_set() else "pg_cancel_backend"
+                    gave_way.set()
+                    outside.ask(f"SELECT {stop}({pid})")
         except (JondelError, psycopg.Error):
-            return  # then nobody looks; what is read goes on
+            return  # then nobody looks; what is done goes on
 
     looking = threading.Thread(target=look, name="giving-way", daemon=True)
     looking.start()
@@ -52,8 +64,10 @@ def giving_way(connection: Connection, target: str, what: str) -> Iterator[None]
     except BaseException as error:
         if gave_way.is_set():
             raise TargetLocked(
-                f"{what}: another session waits to change a table; reading gave way, try again"
+                f"{what}: another session waits to change a table; "
+                f"{'nothing was written' if writes else 'reading gave way'}, try again"
             ) from error
         raise
     finally:
-        done.set()
+        with acting:
+            done.set()

@@ -32,7 +32,7 @@ SELECT pg_current_snapshot()::text, pg_snapshot_xmin(pg_current_snapshot())::tex
 
 
 _INCARNATION = """
-SELECT d.oid || ':' || d.xmin, extract(epoch FROM pg_postmaster_start_time())::text,
+SELECT d.oid::text, extract(epoch FROM pg_postmaster_start_time())::text,
     has_function_privilege('pg_control_system()', 'EXECUTE')
         AND has_function_privilege('pg_control_checkpoint()', 'EXECUTE')
 FROM pg_database d WHERE d.datname = current_database()

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import psycopg
 
+from jondel.core.engines.postgresql.address import address_of
 from jondel.core.engines.postgresql.connection import Connection, translated
 from jondel.core.engines.postgresql.heap_facts import (
     HeapFacts,
@@ -17,13 +18,20 @@ from jondel.core.engines.postgresql.heap_facts import (
     read_transactions,
     recent_since,
 )
-from jondel.core.engines.postgresql.session import Asked, Session
+from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.sql_text import source, unmarked
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import StatementFailed
 from jondel.core.model.schema import Table
 
+_LOOK_SECONDS = 0.25
+_LOOK_SELDOM_SECONDS = 1.0
+"""Where each look takes a connection of its own."""
 _UNTOLD_SECONDS = 5.0
+_TOKEN = """
+SELECT pg_current_snapshot()::text, pg_postmaster_start_time()::text,
+    (SELECT d.oid FROM pg_database d WHERE d.datname = %s)
+"""
 _ASKED_AT_ONCE = 50
 
 
@@ -56,7 +64,7 @@ class ServerMark:
 class ServerCommits:
     """See ``Commits``."""
 
-    look_every_seconds = 0.25
+    look_every_seconds = _LOOK_SECONDS
 
     def __init__(self, session: Session) -> None:
         self._session = session
@@ -69,8 +77,7 @@ class ServerCommits:
         """
         if self._is_told:
             try:
-                found: bytes = self._session.ask(Asked("SELECT pg_current_snapshot()::text"))[0][0]
-                return found.decode()
+                return " ".join(self._asked_outside())
             except StatementFailed as error:
                 if not isinstance(error.__cause__, psycopg.errors.UndefinedFunction):
                     raise
@@ -78,10 +85,19 @@ class ServerCommits:
                 self.look_every_seconds = _UNTOLD_SECONDS
         return f"untold {time.monotonic() // _UNTOLD_SECONDS}"
 
+    def _asked_outside(self) -> list[str]:
+        """Which transactions are over, and which database of which start of the server this is."""
+        outside = self._session.outside
+        with translated(self._session.what):
+            found = outside.ask(_TOKEN, (address_of(self._session.target).name,))
+        self.look_every_seconds = _LOOK_SECONDS if outside.is_cheap else _LOOK_SELDOM_SECONDS
+        return [part.decode() if part else "" for part in found[0]]
+
     def mark(self, *, exact: bool = False) -> CommitMark:
         """See ``Commits.mark``."""
         if not exact:
-            return ServerMark(str(self.change_token()))
+            token = str(self.change_token())
+            return ServerMark(token.partition(" ")[0] if self._is_told else token)
         tables = self._session.schema().schema.tables
         with translated(self._session.what), self._session.asking() as connection:
             return exact_mark(connection, tables)

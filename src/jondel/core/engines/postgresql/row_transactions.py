@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from typing import cast
 
 from jondel.core.engines.pages import PageSource
-from jondel.core.engines.postgresql.connection import Connection, translated
+from jondel.core.engines.postgresql.connection import Connection
 from jondel.core.engines.postgresql.heap_facts import (
     Transactions,
     count_rows,
@@ -40,8 +40,8 @@ class ServerTransactions:
     @contextmanager
     def observed(self) -> Iterator[ServerObservation]:
         """See ``TransactionObserver``."""
-        with translated(self._session.what):
-            began = read_transactions(self._session.connection())
+        with self._session.asking() as connection:
+            began = read_transactions(connection)
         yield ServerObservation(self._session, began)
 
 
@@ -67,8 +67,7 @@ class ServerObservation:
         unchanged: set[RecordKey] = set()
         removed = any(table.counts.removed for table in changes.tables)
         by_id = {table.table: table for table in changes.tables}
-        with translated(self._session.what):
-            connection = self._session.connection()
+        with self._session.asking() as connection:
             tables = [t for t in self._session.schema().schema.tables if t.is_mirrored]
             for declared, count in list(count_rows(connection, tables, self._oldest)):
                 if not count.came or declared.kind != "table" or not declared.primary_key:

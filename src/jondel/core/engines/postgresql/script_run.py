@@ -25,6 +25,7 @@ from jondel.core.engines.postgresql.delta import TransactionDelta, begin_reading
 from jondel.core.engines.postgresql.dialect import DIALECT
 from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.marks import exact_mark
+from jondel.core.engines.postgresql.outside_effects import OutsideEffects
 from jondel.core.engines.postgresql.session import Session
 from jondel.core.engines.postgresql.statements import hand_on, run, stream_rows
 from jondel.core.engines.postgresql.writing import ServerWriter, transaction_number
@@ -83,22 +84,13 @@ def is_one_transaction(statements: Sequence[ScriptStatement]) -> bool:
     return True
 
 
-def why_not_tried_out(sql: str) -> str:
-    """Why a statement is not run in a transaction that is rolled back; empty where it is."""
+def why_not_run(sql: str) -> str:
+    """Why a statement is not run here at all; empty where it is."""
     words = words_of(sql)
-    if not words:
-        return ""
-    if words[0] in ("VACUUM", "CLUSTER", "CHECKPOINT") or tuple(words[:2]) in _NOT_IN_TRANSACTIONS:
-        named = words[0] if words[0] in _ON_ITS_OWN else " ".join(words[:2])
-        return f"{named} cannot be rolled back, so it is not tried out"
-    if "CONCURRENTLY" in words[:6]:
-        return "what is done CONCURRENTLY cannot be rolled back; try it out without that word"
-    if words[:2] == ["PREPARE", "TRANSACTION"] or "PREPARED" in words[1:2]:
-        return "prepared transactions outlive a rollback, so they are not tried out"
-    if words[0] == "COPY" and "TO" in words and "STDOUT" not in words:
-        return "COPY to a file or a program cannot be rolled back, so it is not tried out"
-    if words[0] == "COPY" and "STDIN" in words:
-        return "COPY FROM STDIN needs data that a statement does not have"
+    if words[:1] == ["COPY"] and "STDIN" in words:
+        return "COPY FROM STDIN needs data that a statement does not have; import a file instead"
+    if words[:1] == ["COPY"] and "STDOUT" in words:
+        return "COPY TO STDOUT hands its rows to a client program; run its SELECT, or export"
     return ""
 
 
@@ -161,16 +153,13 @@ class ServerScripts:
             whole = is_one_transaction(statements)
             run_ = _Run(connection, statements, sink_for)
 
-            def require_unmoved() -> None:
-                if schema is not None and since is not None:
+            if schema is not None and since is not None:
+                # The locks of that are let go: the script has its own, no longer than it runs.
+                with connection.transaction(force_rollback=True):
                     ServerWriter.require_unmoved(connection, schema, since)
-
             if not whole:
-                with connection.transaction():
-                    require_unmoved()
                 return run_.as_it_says()
             connection.execute("BEGIN")
-            require_unmoved()
             try:
                 if run_.all_of_it():
                     number = transaction_number(connection)
@@ -193,7 +182,7 @@ class ServerScripts:
             translated(session.what),
             closing(connect(session.target, session.what, writing=True)) as connection,
             session.stoppable(connection),
-            giving_way(connection, session.target, session.what),
+            giving_way(connection, session.outside, session.what),
         ):
             schema = begin_reading(connection, session.what, read_only=False)
             try:
@@ -291,18 +280,17 @@ class _Run:
     def with_savepoints(self) -> None:
         """Run all statements within a transaction that goes on; what is not kept is undone in it.
 
-        A savepoint stands for the beginning of what is not committed yet.
+        A savepoint stands for the beginning of what is not committed yet. Nothing is run where one
+        of them does something that a rollback does not undo.
         """
         self._is_rehearsal = True
+        if not self._can_be_undone():
+            return
         whole = is_one_transaction(self._statements)
         inside = whole
         self._execute("SAVEPOINT jondel_kept")
         for number, entry in enumerate(self._statements):
             words = words_of(entry.sql)
-            refusal = why_not_tried_out(entry.sql)
-            if refusal:
-                self._fail(entry.text, refusal)
-                break
             if not whole and words and words[0] in _OPENS | _CLOSES and "TO" not in words:
                 if not self._control(entry, words):
                     break
@@ -317,6 +305,19 @@ class _Run:
         if self._failed or (inside and not whole):
             self._execute("ROLLBACK TO SAVEPOINT jondel_kept")
             self._leave_open(inside and not whole)
+
+    def _can_be_undone(self) -> bool:
+        effects = OutsideEffects.known_to(self._connection)
+        for number, entry in enumerate(self._statements):
+            effect = effects.of(entry.sql)
+            if effect:
+                before = self._statements[:number]
+                self._outcomes += [Outcome(other.text, "not run") for other in before]
+                self._fail(entry.text, f"{effect}; that is not undone by a rollback, so nothing "
+                           "was tried out")  # fmt: skip
+                return False
+        self._notes.update(dict.fromkeys(effects.unknown(e.sql for e in self._statements)))
+        return True
 
     def _control(self, entry: ScriptStatement, words: Sequence[str]) -> bool:
         """Do what a statement about transactions does, by savepoints; whether it went well."""
@@ -366,6 +367,10 @@ class _Run:
         entry, started = self._statements[number], time.perf_counter()
         if any("\0" in text for text in entry.statement.texts):
             self._fail(entry.text, "the statement holds a NUL character")
+            return False
+        refusal = why_not_run(entry.sql)
+        if refusal:
+            self._fail(entry.text, refusal)
             return False
         try:
             if entry.rows is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import threading
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import count
@@ -18,6 +19,9 @@ from jondel.core.engines.postgresql.connection import (
     translated,
 )
 from jondel.core.engines.postgresql.giving_way import giving_way
+from jondel.core.engines.postgresql.heap_facts import read_incarnation
+from jondel.core.engines.postgresql.idle import close_when_idle
+from jondel.core.engines.postgresql.outside import Outside
 from jondel.core.engines.postgresql.schema_reader import ServerSchema, read_schema
 from jondel.core.engines.postgresql.sql_text import (
     argument,
@@ -27,7 +31,13 @@ from jondel.core.engines.postgresql.sql_text import (
     unmarked,
     written,
 )
-from jondel.core.errors import Cancelled, StatementFailed, TableNotFound, TableUnreadable
+from jondel.core.errors import (
+    Cancelled,
+    StatementFailed,
+    TableNotFound,
+    TableUnreadable,
+    TargetUnavailable,
+)
 from jondel.core.model.column_types import ColumnType, ValueKind
 from jondel.core.model.rows import Position
 from jondel.core.model.schema import Table
@@ -78,29 +88,38 @@ class Session:
         """``what`` names the database in messages."""
         self.target, self.what = target, what
         self._lock = threading.Lock()
+        self.outside = Outside(target, what)
         self._connection: Connection | None = None
+        self._incarnation = ""
         self._stopped = threading.Event()
-        self._asking = False
+        self._asking = 0
+        """How many questions are under way, one within another."""
         self._lent: set[Connection] = set()
         self._catalogue_has_numbers = True
         self._schema: tuple[str, ServerSchema] | None = None
 
     # The connection
 
-    def connection(self) -> Connection:
-        """Raises ``TargetError``, and ``Cancelled`` where this was stopped."""
+    def _connected(self) -> Connection:
+        """The connection, made again where it was lost or let go."""
         if self._stopped.is_set():
             raise Cancelled("stopped")
         if self._connection is None or self._connection.closed:
             opened = connect(self.target, self.what)
+            with suppress(psycopg.Error):  # not every server tells
+                if self._schema is not None and read_incarnation(opened) != self._incarnation:
+                    self._schema = None  # another database, though all may look the same
+                self._incarnation = read_incarnation(opened)
             with self._lock:
                 self._connection = opened
+            close_when_idle(opened, self._lock, lambda: self._asking > 0)
+        self._connection.used_at = time.monotonic()
         return self._connection
 
     def interrupt(self) -> None:
         self._stopped.set()
         with self._lock, suppress(psycopg.Error):
-            own = {self._connection} if self._asking and self._connection is not None else set()
+            own = {self._connection} if self._asking > 0 and self._connection is not None else set()
             for connection in own | self._lent:
                 if not connection.closed:
                     connection.cancel_safe(timeout=2)
@@ -126,13 +145,13 @@ class Session:
         with self._lock:
             if self._connection is not None:
                 self._connection.close()
+        self.outside.close()
 
     # The schema
 
     def schema(self) -> ServerSchema:
         """The schema, read again once the catalogue has changed."""
-        with translated(self.what):
-            connection = self.connection()
+        with self.asking() as connection:
             mark = self._catalogue_mark()
             if self._schema is None or self._schema[0] != mark:
                 self._schema = (mark, read_schema(connection))
@@ -178,7 +197,12 @@ class Session:
         except Cancelled:
             if self._stopped.is_set():
                 raise
-            return self._answer(asked)  # what was to be stopped had ended by then
+            # What was to be stopped had ended by then.
+        except TargetUnavailable:
+            if self._asking or self._connection is None or not self._connection.closed:
+                raise
+            # It was lost before this was asked, or meanwhile: nothing came of it.
+        return self._answer(asked)
 
     def _answer(self, asked: Asked) -> list[tuple[Any, ...]]:
         with translated(self.what), self._being_asked() as connection:
@@ -189,19 +213,28 @@ class Session:
     def _being_asked(self) -> Iterator[Connection]:
         """While something is asked it can be stopped at the server, and gives way to whoever
         waits to change a table."""
-        connection = self.connection()
         with self._lock:
-            self._asking = True
+            self._asking += 1
         try:
-            with giving_way(connection, self.target, self.what):
+            connection = self._connected()
+            if self._asking > 1:  # within what is asked already
                 yield connection
+            else:
+                with giving_way(connection, self.outside, self.what):
+                    yield connection
+            connection.used_at = time.monotonic()
         finally:
             with self._lock:
-                self._asking = False
+                self._asking -= 1
 
     @contextmanager
     def asking(self) -> Iterator[Connection]:
-        """The connection, for a statement of a person's."""
+        """The connection, for as long as the block asks.
+
+        Raises:
+            TargetError: it cannot be made.
+            Cancelled: this was stopped.
+        """
         with translated(self.what), self._being_asked() as connection:
             yield connection
 

@@ -10,6 +10,7 @@ import psycopg
 
 from jondel.core.engines.postgresql.connection import Connection, words_with_hint
 from jondel.core.engines.postgresql.dialect import DIALECT
+from jondel.core.engines.postgresql.outside_effects import outside_effect
 from jondel.core.engines.postgresql.plans import plan_of
 from jondel.core.engines.postgresql.result_columns import ResultReading
 from jondel.core.engines.postgresql.session import Session
@@ -205,4 +206,6 @@ def _check(statement: Statement, beside: Mapping[str, Database]) -> str:
         )
     if any("\0" in token.text for token in tokens):
         raise StatementFailed("the statement holds a NUL character")
+    if outside_effect(statement.text()):
+        raise WouldWrite
     return tokens[0].text.upper()

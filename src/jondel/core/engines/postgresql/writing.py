@@ -10,6 +10,7 @@ from typing import NoReturn, TypeAlias
 import psycopg
 
 from jondel.core.engines.postgresql.connection import Connection, connect, translated
+from jondel.core.engines.postgresql.giving_way import giving_way
 from jondel.core.engines.postgresql.holding import lock_against_writing, triggers_held
 from jondel.core.engines.postgresql.marks import moved
 from jondel.core.engines.postgresql.ordered_writes import OrderedWrites, said
@@ -102,6 +103,7 @@ class ServerWriter:
         with (
             closing(connect(session.target, session.what, writing=True)) as connection,
             session.stoppable(connection),
+            giving_way(connection, session.outside, session.what, writes=True),
         ):
             try:
                 with connection.transaction():
