@@ -17,6 +17,7 @@ from jondel.core.diff.keys import Key, comparison_key
 from jondel.core.diff.large_values import LargeValues
 from jondel.core.diff.merge import Pair, merge
 from jondel.core.diff.noise import NoiseRules
+from jondel.core.diff.partitions import MovedPart, moved_part, records_apart
 from jondel.core.diff.renames import find_renames
 from jondel.core.diff.schema_changes import schema_changes
 from jondel.core.engines.protocol import Database, Selection
@@ -185,6 +186,9 @@ class Comparison:
 
     def _difference(self, old: Table | None, new: Table | None) -> TableDifference:
         before, after = self._before, self._after
+        part = moved_part(old, new, before.schema(), after.schema())
+        if part is not None:
+            return self._difference_apart(part)
         old = old if old is not None and old.holds_rows else None
         new = new if new is not None and new.holds_rows else None
         shown = new or old
@@ -225,6 +229,20 @@ class Comparison:
             named_by=shown.unique_key if key.is_row_id else (),
             internal=shown.internal,
             derived=shown.derived,
+        )
+
+    def _difference_apart(self, part: MovedPart) -> TableDifference:
+        key, records = records_apart(self._before, self._after, part)
+        alone, names = part.alone, part.alone.column_names
+        return TableDifference(
+            alone.schema,
+            alone.id,
+            key,
+            () if part.detached else names,
+            names if part.detached else (),
+            records,
+            "rows",
+            {column.name: column for column in alone.columns} if part.detached else {},
         )
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 from collections.abc import Iterator
 from contextlib import closing
+from pathlib import Path
 from typing import Any
 
 import psycopg
@@ -143,17 +145,122 @@ def test_the_real_run_changes_what_the_rehearsal_showed(
         ("VACUUM office.boats", "VACUUM cannot be rolled back"),
         ("CREATE INDEX CONCURRENTLY i ON log(what)", "CONCURRENTLY"),
         ("COPY log TO '/tmp/never'", "COPY to a file"),
-        ("PREPARE TRANSACTION 'x'", "outlive a rollback"),
+        ("PREPARE TRANSACTION 'x'", "outlives a rollback"),
+        ("COPY log FROM PROGRAM 'touch {mark}'", "COPY runs a program"),
+        ("copy (select 1) to /* x */ program 'touch {mark}'", "COPY runs a program"),
+        ("DELETE FROM log; COPY log FROM PROGRAM 'touch {mark}'", "COPY runs a program"),
+        ("DO $$ BEGIN COPY log FROM PROGRAM 'touch {mark}'; END $$", "COPY runs a program"),
+        ("DO $$ BEGIN EXECUTE 'COPY log FROM PROGRAM $q$touch {mark}$q$'; END $$", "a program"),
+        (
+            "CREATE FUNCTION f() RETURNS void LANGUAGE plpgsql AS "
+            "$f$ BEGIN COPY log FROM PROGRAM 'touch {mark}'; END $f$; SELECT f()",
+            "f() is called",
+        ),
+        ("SELECT pg_create_physical_replication_slot('x')", "replication slot"),
+        ("SELECT dblink_exec('host=elsewhere', 'DELETE FROM t')", "another server"),
+        ("NOTIFY office", "sends a notification"),
+        ("SELECT pg_notify('office', 'x') FROM office.boats", "sends a notification"),
+        ("SELECT setval('office.boats_id_seq', 900)", "moves a sequence"),
+        (
+            "INSERT INTO office.boats(id, name) VALUES (nextval('office.boats_id_seq'), 'x')",
+            "nextval() moves a sequence",
+        ),
+        ("UPDATE log SET what = 'x' WHERE pg_try_advisory_lock(1)", "advisory lock"),
+        ("ALTER SYSTEM SET work_mem = '1MB'", "settings of the server"),
+        ("SELECT pg_reload_conf()", "settings"),
+        ('SELECT pg_catalog."pg_terminate_backend"(1)', "ends another session"),
+        ("COPY log TO STDOUT", "COPY TO STDOUT hands its rows"),
+        ("COPY log FROM STDIN", "COPY FROM STDIN needs data"),
         ("DELETE FROM log; DROP DATABASE x", "DROP DATABASE cannot be rolled back"),
     ],
 )
 def test_what_a_rollback_does_not_undo_is_not_tried_out(
-    database: Database, trail: Trail, sql: str, why: str
+    database: Database, trail: Trail, app: psycopg.Connection[Any], sql: str, why: str
 ) -> None:
-    outcome, changes = rehearse(trail, database, sql)
+    """Nothing of the script is run then."""
+    mark = f"/tmp/jondel-never-{os.getpid()}"
+    numbers = "SELECT last_value, is_called FROM office.boats_id_seq"
+    before = app.execute(numbers).fetchall()
+    outcome, changes = rehearse(trail, database, sql.replace("{mark}", mark))
     assert outcome.error is not None
     assert why in outcome.error.message
     assert changes.empty
+    assert {one.fate for one in outcome.outcomes} <= {"failed", "not run"}
+    assert not Path(mark).exists()
+    assert app.execute(numbers).fetchall() == before
+    assert app.execute("SELECT 1 FROM pg_locks WHERE locktype = 'advisory'").fetchall() == []
+
+
+@pytest.mark.parametrize(
+    "sql",
+    [
+        "CREATE TABLE n(id int DEFAULT nextval('office.boats_id_seq'))",
+        "ALTER TABLE log ALTER what SET DEFAULT nextval('office.boats_id_seq')::text",
+        "CREATE FUNCTION f() RETURNS void LANGUAGE sql AS 'SELECT pg_notify(NULL, NULL)'",
+        "UPDATE log SET what = 'COPY log FROM PROGRAM'",
+        "INSERT INTO log SELECT CASE WHEN true THEN load ELSE cluster END "
+        "FROM (VALUES ('a', 'b')) v(load, cluster)",
+        "DO $$ BEGIN IF true THEN INSERT INTO log VALUES ('notify'); END IF; END $$",
+    ],
+)
+def test_what_only_looks_like_such_an_effect_is_tried_out(
+    database: Database, trail: Trail, sql: str
+) -> None:
+    outcome, _ = rehearse(trail, database, sql)
+    assert outcome.error is None
+
+
+def test_what_cannot_be_recognised_inside_functions_is_said(
+    database: Database, trail: Trail, app: psycopg.Connection[Any]
+) -> None:
+    for sql in (
+        "CREATE FUNCTION put_together(sql text) RETURNS void LANGUAGE plpgsql AS "
+        "'BEGIN EXECUTE sql; END'",
+        "CREATE FUNCTION tell() RETURNS trigger LANGUAGE plpgsql AS "
+        "$$BEGIN PERFORM pg_notify('office', new.what); RETURN new; END$$",
+        "CREATE TRIGGER told AFTER INSERT ON log FOR EACH ROW EXECUTE FUNCTION tell()",
+        "CREATE FUNCTION calls_it() RETURNS void LANGUAGE sql AS $$SELECT pg_notify('a', 'b')$$",
+    ):
+        app.execute(sql)
+    outcome, _ = rehearse(trail, database, "SELECT put_together('SELECT 1')")
+    assert outcome.error is None
+    told = str(outcome.notes)
+    assert "public.put_together() may do outside of the transaction is not known" in told
+    assert "triggers call public.tell() (pg_notify() sends a notification)" in told
+    outcome, _ = rehearse(trail, database, "SELECT public.calls_it()")
+    assert outcome.error is not None
+    assert "calls_it() is called: pg_notify()" in outcome.error.message
+
+
+def test_a_question_with_such_an_effect_is_not_taken_for_one_that_reads(
+    database: Database, app: psycopg.Connection[Any]
+) -> None:
+    with pytest.raises(StatementRefused, match="would write"):
+        statements_of(database).execute("SELECT pg_advisory_lock(7)")
+    assert app.execute("SELECT 1 FROM pg_locks WHERE locktype = 'advisory'").fetchall() == []
+
+
+def test_what_was_tried_out_is_written_afterwards(
+    database: Database, trail: Trail, app: psycopg.Connection[Any], postgresql: str
+) -> None:
+    """Our own transaction that was rolled back is no commit, nor is one in another database."""
+    script = statements("UPDATE office.boats SET price = 9 WHERE id < 3; DELETE FROM log")
+    app.execute("BEGIN")  # an app that has a transaction open all the time
+    app.execute("SELECT pg_current_xact_id()")
+    with rehearsed(trail, database, script, no_sinks) as rehearsal:
+        since = rehearsal.since
+    with psycopg.connect(postgresql, autocommit=True) as elsewhere:
+        elsewhere.execute("CREATE TABLE elsewhere(n int); DROP TABLE elsewhere")
+    done = write_script(trail, database, script, no_sinks, since=since)
+    assert done.outcome.error is None
+    assert done.why == ""
+    assert done.step is not None
+    app.execute("ROLLBACK")
+    with rehearsed(trail, database, script, no_sinks) as rehearsal:
+        since = rehearsal.since
+    app.execute("UPDATE office.boats SET price = 1 WHERE id = 40")
+    with pytest.raises(RecordsMovedOn):
+        write_script(trail, database, script, no_sinks, since=since)
 
 
 def test_no_splitting_lets_a_commit_through(

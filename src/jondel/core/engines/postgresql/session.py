@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import count
-from typing import Any, NamedTuple, cast
+from typing import Any, NamedTuple, TypeVar, cast
 
 import psycopg
 
@@ -53,6 +53,7 @@ _WITHOUT_ORDER = ("json", "xml", "point", "polygon", "txid_snapshot", "pg_snapsh
 SHOWN_BYTES = 4096
 _HEAD_CHARACTERS = 1024
 _names = count(1)
+_T = TypeVar("_T")
 
 
 _MARKS = re.compile("(%%|%s)")
@@ -151,6 +152,9 @@ class Session:
 
     def schema(self) -> ServerSchema:
         """The schema, read again once the catalogue has changed."""
+        return self._twice_if_need_be(self._current_schema)
+
+    def _current_schema(self) -> ServerSchema:
         with self.asking() as connection:
             mark = self._catalogue_mark()
             if self._schema is None or self._schema[0] != mark:
@@ -192,8 +196,12 @@ class Session:
 
     def ask(self, asked: Asked) -> list[tuple[Any, ...]]:
         """Run a statement that reads, and give its rows as the server sent them."""
+        return self._twice_if_need_be(lambda: self._answer(asked))
+
+    def _twice_if_need_be(self, work: Callable[[], _T]) -> _T:
+        """Do work that reads; again where it was in vain."""
         try:
-            return self._answer(asked)
+            return work()
         except Cancelled:
             if self._stopped.is_set():
                 raise
@@ -201,8 +209,8 @@ class Session:
         except TargetUnavailable:
             if self._asking or self._connection is None or not self._connection.closed:
                 raise
-            # It was lost before this was asked, or meanwhile: nothing came of it.
-        return self._answer(asked)
+            # The connection was lost before this was asked, or meanwhile.
+        return work()
 
     def _answer(self, asked: Asked) -> list[tuple[Any, ...]]:
         with translated(self.what), self._being_asked() as connection:
