@@ -1,4 +1,16 @@
-"""Random work on a server by several connections at once, and what an independent reading sees."""
+"""Random work on a server by several connections at once, and what an independent reading sees.
+
+It makes: keys of several kinds and of two columns, rows without a key that are alike (many of them,
+with and without NULLs, in columns with awkward names), values that must be unique and swap, links
+that cascade or set NULL, inheritance, partitions that come and go, rewriting and not rewriting
+ALTERs, columns that are dropped and added again, policies, a table of 1 000 columns, TRUNCATE,
+VACUUM, transactions that stay open, savepoints, prepared transactions. Whoever uses it can put the
+database back from a template in between, and read as a user for whom policies count.
+
+It does not make: other access methods than heap, foreign tables, tables of other owners, rows of
+more than some kilobytes, wraparound of transaction numbers, a restart of the server (that is tested
+by itself), more than three connections, triggers, exclusion constraints, circles of links.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +20,7 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 
 import psycopg
+from psycopg.conninfo import conninfo_to_dict
 
 _SCHEMA = """
 CREATE TYPE weather AS ENUM ('calm', 'fresh', 'rough');
@@ -26,10 +39,18 @@ CREATE TABLE tides(id int, month int, height real, PRIMARY KEY (month, id))
 CREATE TABLE tides_1 PARTITION OF tides FOR VALUES FROM (0) TO (6);
 CREATE TABLE tides_2 PARTITION OF tides FOR VALUES FROM (6) TO (12);
 CREATE TABLE "Odd % name"("A%s" int PRIMARY KEY, "a%S" text);
+CREATE TABLE notes(id int PRIMARY KEY, memo real);
+CREATE TABLE marks(n int, r text, rowid int);
+CREATE TABLE ranks(id int PRIMARY KEY, pos int UNIQUE, boat int,
+    main boolean NOT NULL DEFAULT false);
+CREATE UNIQUE INDEX one_main ON ranks(boat) WHERE main;
+CREATE TABLE par(id int PRIMARY KEY, v float8);
+CREATE TABLE kid(id int PRIMARY KEY, par int REFERENCES par ON DELETE CASCADE ON UPDATE CASCADE);
+CREATE TABLE slip(par int REFERENCES par ON DELETE SET NULL, what text);
+CREATE POLICY few ON places USING (id % 2 = 0);
 CREATE MATERIALIZED VIEW prices AS SELECT wind, count(*) AS boats FROM boats GROUP BY wind;
 """
-TABLES = ("boats", "skippers", "trips", "tokens", "log", "sessions", "places", "berths", "tides",
-          '"Odd % name"', "prices")  # fmt: skip
+_WIDE = f"CREATE TABLE wide(id int PRIMARY KEY, {', '.join(f'c{n} int' for n in range(1000))})"
 _IDS = 40
 
 
@@ -37,6 +58,7 @@ def make(url: str) -> None:
     """Make the tables, in an empty database."""
     with psycopg.connect(url, autocommit=True) as connection:
         connection.execute(_SCHEMA)
+        connection.execute(_WIDE)
 
 
 class Work:
@@ -45,7 +67,7 @@ class Work:
     def __init__(self, url: str, seed: int) -> None:
         self._random = random.Random(seed)
         self._stack = ExitStack()
-        options = "-c lock_timeout=100ms -c deadlock_timeout=50ms -c statement_timeout=5s"
+        options = "-c lock_timeout=100ms -c statement_timeout=5s"
         self._connections = [
             self._stack.enter_context(psycopg.connect(url, autocommit=True, options=options))
             for _ in range(3)
@@ -123,6 +145,15 @@ class Work:
                 "REFRESH MATERIALIZED VIEW prices", f"ALTER TABLE tides {moved}",
                 "ALTER TABLE log RENAME TO lines", "ALTER TABLE lines RENAME TO log",
                 "CREATE INDEX IF NOT EXISTS by_name ON boats(name)", "DROP INDEX IF EXISTS by_name",
+                "BEGIN; ALTER TABLE notes DROP COLUMN memo; "
+                "ALTER TABLE notes ADD COLUMN memo real; COMMIT",
+                "BEGIN; ALTER TABLE trips DROP COLUMN note; "
+                "ALTER TABLE trips ADD COLUMN note text DEFAULT 'new'; COMMIT",
+                "ALTER TABLE places ENABLE ROW LEVEL SECURITY",
+                "ALTER TABLE places DISABLE ROW LEVEL SECURITY",
+                "BEGIN; DROP POLICY few ON places; "
+                f"CREATE POLICY few ON places USING (id % {number + 2} = 0); COMMIT",
+                "TRUNCATE par CASCADE",
                 "BEGIN; DROP TABLE tokens; "
                 "CREATE TABLE tokens(id uuid PRIMARY KEY, at timestamptz); COMMIT",
             ]
@@ -134,6 +165,7 @@ class Work:
     def _of_rows(self, n: int) -> str:
         r = self._random
         m, text = r.randrange(_IDS), r.choice(["a", "ä\t", "'' \\\\ ", "%s", "x" * 3000])
+        blank, zero = r.choice(["NULL", "''", "'y'"]), r.choice(["-0", "0", "1"])
         uuid = f"lpad('{n}', 32, '0')::uuid"
         return r.choice(
             [
@@ -160,6 +192,31 @@ class Work:
                 f"""INSERT INTO sessions VALUES ({n} * 1000000000000, '{{"a": {m}}}') """
                 "ON CONFLICT (id) DO UPDATE SET data = excluded.data",
                 f"DELETE FROM sessions WHERE id > {n} * 1000000000000",
+                f"INSERT INTO notes VALUES ({n}, '{zero}') "
+                f"ON CONFLICT (id) DO UPDATE SET memo = {m}",
+                f"INSERT INTO marks SELECT {n % 3}, {blank} FROM generate_series(1, {1 + m % 6})",
+                f"INSERT INTO marks SELECT NULL, {blank}, 1 FROM generate_series(1, {1 + m % 6})",
+                f"DELETE FROM marks WHERE ctid IN (SELECT ctid FROM marks LIMIT {m % 4})",
+                f"UPDATE marks SET n = {m % 3} WHERE ctid IN (SELECT ctid FROM marks LIMIT 1)",
+                f"UPDATE marks SET r = {blank} WHERE n = {n % 3}",
+                f"INSERT INTO ranks VALUES ({n}, {n}, {n % 4}, false) ON CONFLICT DO NOTHING",
+                "UPDATE ranks SET pos = -pos",
+                f"BEGIN; UPDATE ranks SET pos = NULL WHERE id = {n}; "
+                f"UPDATE ranks SET pos = {n} WHERE id = {m}; "
+                f"UPDATE ranks SET pos = {m} WHERE id = {n}; COMMIT",
+                f"BEGIN; UPDATE ranks SET main = false WHERE boat = {n % 4}; "
+                f"UPDATE ranks SET main = true WHERE id = {n}; COMMIT",
+                f"INSERT INTO par VALUES ({n}, '{zero}') ON CONFLICT DO NOTHING",
+                f"INSERT INTO kid SELECT {n}, min(id) FROM par WHERE id >= {m} "
+                "ON CONFLICT DO NOTHING",
+                f"INSERT INTO slip SELECT min(id), 'x' FROM par WHERE id >= {m}",
+                f"UPDATE par SET v = '{zero}' WHERE id < {n}",
+                f"UPDATE par SET id = id + 50 WHERE id = {n}",
+                f"DELETE FROM par WHERE id % 5 = {n % 5}",
+                f"UPDATE kid SET par = (SELECT max(id) FROM par) WHERE id > {n}",
+                f"INSERT INTO wide(id, c{m}) VALUES ({n % 5}, {m}) "
+                f"ON CONFLICT (id) DO UPDATE SET c{n * 20} = {m}",
+                f"DELETE FROM wide WHERE id = {n % 5}",
                 f"INSERT INTO places VALUES ({n}, 'quay') ON CONFLICT DO NOTHING",
                 f"INSERT INTO berths VALUES ({n}, 'berth', {m}) ON CONFLICT DO NOTHING",
                 f"UPDATE places SET kind = '{text}' WHERE id = {n}",
@@ -218,3 +275,35 @@ def slot(url: str) -> Iterator[Callable[[], set[tuple[str, str]]]]:
             yield read
         finally:
             connection.execute("SELECT pg_drop_replication_slot('second')")
+
+
+@contextmanager
+def reader(url: str) -> Iterator[str]:
+    """A user who may read all tables, and for whom policies count; gives their URL."""
+    role = f"reader_{random.SystemRandom().randrange(1 << 40)}"
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f"CREATE ROLE {role} LOGIN")
+        connection.execute(f"GRANT SELECT ON ALL TABLES IN SCHEMA public TO {role}")
+        connection.execute(f"ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO {role}")
+    try:
+        yield url.replace("//jondel@", f"//{role}@")
+    finally:
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute(f"DROP OWNED BY {role}")
+
+
+def keep_as_template(server: str, url: str) -> str:
+    """Make a copy of a database to which nobody is connected; gives its name."""
+    name = str(conninfo_to_dict(url)["dbname"])
+    with psycopg.connect(server, autocommit=True) as connection:
+        connection.execute(f'CREATE DATABASE "{name} kept" TEMPLATE "{name}"')
+    return f"{name} kept"
+
+
+def put_back(server: str, url: str, template: str) -> None:
+    """Drop a database and make it again from a template."""
+    name = conninfo_to_dict(url)["dbname"]
+    with psycopg.connect(server, autocommit=True) as connection:
+        connection.execute(f'DROP DATABASE "{name}"')
+        connection.execute(f'CREATE DATABASE "{name}" TEMPLATE "{template}"')
+        connection.execute(f'DROP DATABASE "{template}"')

@@ -19,7 +19,7 @@ import psycopg
 import pytest
 from server_work import Work, make, naive_reading
 
-from jondel.core.diff.compare import compare
+from jondel.core.diff.compare import Scope, compare
 from jondel.core.engines.postgresql import writing
 from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
@@ -67,35 +67,77 @@ def _run(app: psycopg.Connection[Any], *statements: str) -> None:
         app.execute(sql)
 
 
+@pytest.fixture(params=["superuser", "owner"])
+def owned(
+    request: pytest.FixtureRequest, postgresql_database: str, app: psycopg.Connection[Any]
+) -> Iterator[str]:
+    """The URL of a database for its superuser, and for an owner who is none."""
+    if request.param == "superuser":
+        yield postgresql_database
+        return
+    role = f"mate_{random.SystemRandom().randrange(1 << 40)}"
+    (name,) = app.execute("SELECT current_database()").fetchone()
+    _run(app, f"CREATE ROLE {role} LOGIN", f"ALTER DATABASE {name} OWNER TO {role}",
+         f"ALTER SCHEMA public OWNER TO {role}")  # fmt: skip
+    yield postgresql_database.replace("//jondel@", f"//{role}@")
+
+
 @pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 8))
-def test_any_earlier_state_can_be_put_back(
-    seed: int, database: Database, trail: Trail, postgresql_database: str
-) -> None:
-    """Unless its schema was another one; which is said, and then nothing is written."""
-    make(postgresql_database)
+def test_any_earlier_state_can_be_put_back(seed: int, owned: str, home: Any) -> None:
+    """Unless its schema was another one; which is said, and then nothing is written. The same for
+    the steps in between, which are taken back."""
+    make(owned)
     picks = random.Random(seed)
     readings, taken = [], []
-    with closing(Work(postgresql_database, seed)) as work:
-        for _ in range(length(6, 20)):
-            work.turn(12)
-            taken.append(trail.take(database))
-            readings.append(naive_reading(postgresql_database))
-    for _ in range(length(4, 10)):
-        number = picks.randrange(len(taken))
-        before = naive_reading(postgresql_database)
-        refusal = _refusal(lambda to=taken[number]: restore(trail, database, to))  # type: ignore[misc]
-        now = naive_reading(postgresql_database)
-        if refusal:
-            assert "schema is not what it was" in refusal
-            assert now == before
-        else:  # what a query's kept result holds is the server's business
-            assert {**now, "prices": None} == {**readings[number], "prices": None}
+    with closing(open_database(owned)) as database, closing(Trail(database.location)) as trail:
+        with closing(Work(owned, seed)) as work:
+            for _ in range(length(6, 20)):
+                work.turn(12)
+                taken.append(trail.take(database))
+                readings.append(naive_reading(owned))
+        for _ in range(length(4, 10)):
+            number = picks.randrange(len(taken))
+            before = naive_reading(owned)
+            refusal = _refusal(lambda to=taken[number]: restore(trail, database, to))  # type: ignore[misc]
+            now = naive_reading(owned)
+            if refusal:
+                assert "schema is not what it was" in refusal
+                assert now == before
+            else:  # what a query's kept result holds is the server's business
+                assert {**now, "prices": None} == {**readings[number], "prices": None}
+            _take_back_one(trail, database, owned, picks)
+
+
+def _take_back_one(trail: Trail, database: Database, url: str, picks: random.Random) -> None:
+    """A step is taken back whole, or not at all and with a reason."""
+    step = picks.choice(trail.steps()[1:])
+    with_linked = picks.random() < 0.5
+    before, taken = naive_reading(url), trail.take(database)
+    refusal = _refusal(lambda: take_back_step(trail, database, step, with_linked=with_linked))
+    if refusal:
+        assert naive_reading(url) == before, refusal
+        return
+    assert step.before is not None
+    undone = trail.changes(step.before, step.after, Scope(internal=True))
+    left = trail.changes(step.before, database, Scope(internal=True))
+    for table in undone.tables:
+        if table.key_columns == table.columns_after or table.derived:
+            continue  # records that nothing tells apart
+        still = left.table(table.table)
+        keys = {record.key for record in (still.records if still is not None else ())}
+        assert not keys & {record.key for record in table.records}, table.table
+    # And nothing else was touched but for what links took along.
+    done = trail.changes(taken, database, Scope(internal=True))
+    for table in done.tables:
+        theirs = undone.table(table.table)
+        if not with_linked and not table.derived:
+            assert theirs is not None, table.table
 
 
 def _refusal(write: Callable[[], object]) -> str:
     try:
         write()
-    except WriteRefused as error:
+    except (WriteRefused, RecordsMovedOn) as error:
         return str(error)
     return ""
 

@@ -268,19 +268,23 @@ class Session:
 
     def rows(self, table: Table, asked_after: Asked) -> list[tuple[Position, ShownRow]]:
         """A table's rows, large values clipped, by what follows FROM and the table."""
-        shown, expressions = _shown(table)
-        key = table.primary_key
+        shown, expressions, sizes = _shown(table)
+        key, width = table.primary_key, len(expressions)
+        # In one list: a statement gives 1664 columns at most, and a table has up to 1600.
+        expressions += [f"ARRAY[{', '.join(sizes)}]"] if sizes else []
         expressions += [quoted(name) for name in key]
         # Which rows, first: what is shown of them is not computed for those that are only sorted.
         sql = f"SELECT {', '.join(expressions) or '1'} FROM (SELECT t.* FROM {source(table)} t"
         found = []
         for row in self.ask(Asked(sql) + asked_after + ") t"):
-            values, at = [], 0
-            for column_type, has_size in shown:
-                values.append(_clipped(column_type, row[at], row[at + 1] if has_size else None))
-                at += 1 + has_size
-            position = cast(Position, self.whole(table, key, row[at : at + len(key)]))
-            found.append((position, tuple(values)))
+            told = iter(row[width][1:-1].split(b",") if sizes else ())
+            values = tuple(
+                _clipped(column_type, part, next(told) if has_size else None)
+                for (column_type, has_size), part in zip(shown, row, strict=False)
+            )
+            behind = width + bool(sizes)
+            position = cast(Position, self.whole(table, key, row[behind : behind + len(key)]))
+            found.append((position, values))
         return found
 
     def at(self, table: Table, position: Position, operator: str = "=") -> Asked:
@@ -342,9 +346,10 @@ def has_no_order(table: Table, name: str) -> bool:
     return column is not None and column.type.name in _WITHOUT_ORDER
 
 
-def _shown(table: Table) -> tuple[list[tuple[ColumnType, bool]], list[str]]:
-    """For each column its type and whether its size goes with it; and what to select."""
-    shown, expressions = [], []
+def _shown(table: Table) -> tuple[list[tuple[ColumnType, bool]], list[str], list[str]]:
+    """For each column its type and whether its size goes with it; what to select for each, and what
+    for the sizes."""
+    shown, expressions, sizes = [], [], []
     for column in table.columns:
         name = quoted(column.name)
         if column.type.kind in _SHORT:
@@ -364,8 +369,8 @@ def _shown(table: Table) -> tuple[list[tuple[ColumnType, bool]], list[str]]:
             f"CASE WHEN {name} IS NULL THEN NULL WHEN {size} <= {SHOWN_BYTES} THEN {text} "
             f"ELSE {head} END"
         )
-        expressions.append(size)
-    return shown, expressions
+        sizes.append(size)
+    return shown, expressions, sizes
 
 
 def _clipped(column_type: ColumnType, text: bytes | None, size: bytes | None) -> Value:
