@@ -34,7 +34,7 @@ class Project(NamedTuple):
     def asked(self, sql: str) -> list[list[object]]:
         """The rows of a question, asked by a process of its own."""
         done = _jondel(self, "query", self.target, sql, "--format", "json")
-        rows: list[list[object]] = [list(row.values()) for row in json.loads(done)["rows"]]
+        rows: list[list[object]] = json.loads(done)["rows"]
         return rows
 
     def value(self, sql: str) -> object:
@@ -78,7 +78,7 @@ def project(
     words = ", ".join(json.dumps(word) for word in (*_DESK, "sell-fuel", "--clock", _CLOCK,
                                                     "--database", project.target))  # fmt: skip
     (folder / "jondel.toml").write_text(
-        f'database = {json.dumps(project.target)}\n\n[[actions]]\nname = "sell fuel"\n'
+        f'[verify]\ndatabase = {json.dumps(project.target)}\n\n[[actions]]\nname = "sell fuel"\n'
         f"command = [{words}]\n"
     )
     (folder / "pontoons.csv").write_text(
@@ -112,9 +112,9 @@ def test_the_tour(project: Project, terminal: Callable[..., Terminal]) -> None:
 def _table(screen: Terminal, name: str, words: str) -> None:
     """Go to the records of a table by its name."""
     screen.press("t")
-    screen.sees("a few letters")
+    screen.sees("find a table")
     screen.type(name)
-    screen.sees(f"▌{name}")
+    screen.settles()
     screen.press("Enter")
     screen.sees(words)
     screen.settles()
@@ -141,10 +141,10 @@ def _find_filter_sort_and_follow(screen: Terminal) -> None:
     screen.type("marl")
     screen.press("Enter")
     screen.sees("where any column contains marl", "of 210 rows")
-    screen.press("Home", "o")
-    screen.sees("sorted by id ↑")
     screen.press("o")
-    screen.sees("sorted by id ↓")
+    screen.sees("sorted by name ↑")
+    screen.press("o")
+    screen.sees("sorted by name ↓")
     _table(screen, "bookings", "412 rows")
     screen.press("v")
     screen.sees("points to", "pointed at by")
@@ -185,8 +185,10 @@ def _rehearse_and_write(screen: Terminal, project: Project) -> None:
     count = "SELECT count(*) FROM boats WHERE draught_cm = 77"
     for number, times in ((5, 4), (9, 8)):
         screen.press("Q")
-        screen.sees("asks now")
+        screen.sees("asks now", "Ctrl+G run")
+        screen.settles()
         screen.press("F7", "DC")
+        screen.settles()
         screen.type(f"update boats set draught_cm = 77 where id < {number}")
         screen.press("C-g")
         screen.sees("nothing is written yet", f"< {number}")
@@ -194,8 +196,15 @@ def _rehearse_and_write(screen: Terminal, project: Project) -> None:
         screen.press("C-s")
         screen.sees("written: ", "it is step s", f"< {number}")
         assert project.value(count) == times
-        screen.press("Escape", "r")
-        screen.sees("row ")
+        _back_to_records(screen, "4 rows")
+
+
+def _back_to_records(screen: Terminal, words: str) -> None:
+    screen.press("Escape")
+    screen.sees("r records")
+    screen.press("r")
+    screen.sees(words, "f filter")
+    screen.settles()
 
 
 def _import_and_export(screen: Terminal, project: Project) -> None:
@@ -204,14 +213,13 @@ def _import_and_export(screen: Terminal, project: Project) -> None:
     screen.sees("Import which file", "pontoons.csv")
     screen.type("pontoons")
     screen.press("Enter")
-    screen.sees("into the table pontoons")
+    screen.sees("pontoons; it has 3 rows")
     screen.press("C-g")
     screen.sees("nothing is written yet", "1 row rejected")
     screen.press("C-s")
     screen.sees("written: 2 records")
     assert project.value("SELECT count(*) FROM pontoons") == 6
-    screen.press("Escape", "r")
-    _table(screen, "pontoons", "6 rows")
+    _back_to_records(screen, "6 rows")
     screen.press("D")
     screen.sees("Export to a file", "6 rows of")
     screen.press("Tab", "Tab", "C-u")
@@ -225,7 +233,9 @@ def _import_and_export(screen: Terminal, project: Project) -> None:
 
 def _snapshot_act_and_look(screen: Terminal, project: Project) -> None:
     screen.press("s")
-    screen.sees(" taken")
+    screen.sees("Nothing was written between")
+    screen.press("n")
+    screen.sees("  live")
     _act(project, "book-berth")
     screen.sees("+2 ~2")
     screen.press("a")
@@ -240,7 +250,7 @@ def _snapshot_act_and_look(screen: Terminal, project: Project) -> None:
     screen.sees("history, latest first")
     screen.press("Escape")
     screen.press("n")
-    screen.sees("live")
+    screen.sees("  live")
 
 
 def _watch_and_restore(screen: Terminal, project: Project) -> None:
@@ -260,15 +270,12 @@ def _watch_and_restore(screen: Terminal, project: Project) -> None:
     assert project.value(count) == before
     # Of a step that was restored over, nothing is left to be taken back.
     screen.press("n", "r")
-    screen.sees("live")
+    screen.sees("  live")
 
 
 def _verify_and_report(screen: Terminal, project: Project) -> None:
     screen.press("V")
-    screen.sees("verify", "sell fuel")
-    screen.settles()
-    screen.press("Enter")
-    screen.sees("42.5 litres sold")
+    screen.sees("verify", "sell fuel", "the app said: 42.5 litres sold")
     screen.settles()
     screen.press("Y")
     screen.sees("Expect this of 'sell fuel'")

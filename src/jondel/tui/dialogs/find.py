@@ -66,6 +66,7 @@ class FindDialog(Dialog[Found | None]):
         self._searched = 0
         self._problems: list[str] = []
         self._searching = False
+        self._asked = ""
 
     def compose(self) -> ComposeResult:
         with Vertical(classes="dialog full"):
@@ -85,8 +86,11 @@ class FindDialog(Dialog[Found | None]):
 
     def on_input_submitted(self, event: TextField.Submitted) -> None:
         event.stop()
-        if entered_text(event):
-            self._search(entered_text(event))
+        text = entered_text(event)
+        if text == self._asked and self._hits:
+            self.dismiss(self._hits[0])  # while the rest is still searched
+        elif text:
+            self._search(text)
 
     def action_whole(self) -> None:
         self._whole = not self._whole
@@ -108,6 +112,7 @@ class FindDialog(Dialog[Found | None]):
     @work(group="find", exclusive=True)
     async def _search(self, text: str) -> None:
         self._hits, self._count, self._searched, self._problems = [], 0, 0, []
+        self._asked = text
         self.query_one(OptionList).clear_options()
         self._searching = True
         self._show_state()
