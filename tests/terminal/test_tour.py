@@ -95,6 +95,7 @@ def _act(project: Project, action: str) -> None:
     )  # fmt: skip
 
 
+@pytest.mark.timeout(900)
 def test_the_tour(project: Project, terminal: Callable[..., Terminal]) -> None:
     screen = terminal()
     _open_from_the_list(screen, project)

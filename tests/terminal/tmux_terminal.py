@@ -14,7 +14,7 @@ from pathlib import Path
 
 import libtmux
 
-_LONGEST_WAIT = 30.0
+_LONGEST_WAIT = 120.0
 _AFTER_ESCAPE = 0.5
 _AFTER_A_KEY = 0.02
 
