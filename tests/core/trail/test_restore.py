@@ -14,7 +14,13 @@ from app_process import AppProcess
 from conftest import MakeDatabase, OpenApp
 from jondel.core.diff.compare import Scope
 from jondel.core.engines.protocol import Database
-from jondel.core.errors import RecordsMovedOn, TableNotFound, TargetLocked, WriteRefused
+from jondel.core.errors import (
+    LinkedInTheWay,
+    RecordsMovedOn,
+    TableNotFound,
+    TargetLocked,
+    WriteRefused,
+)
 from jondel.core.model.addresses import TableId
 from jondel.core.trail import restore as restoring
 from jondel.core.trail.restore import restore, take_back_record, take_back_step
@@ -337,3 +343,79 @@ def test_a_commit_that_comes_in_between_stops_the_restore(
         restore(trail, database, start)
     assert writer.run("SELECT count(*) FROM log WHERE what = 'in between'") == [[1]]
     assert writer.run("SELECT sum(size) FROM berths") == [[3]]
+
+
+def test_what_links_take_along_is_refused_or_included(
+    make: MakeDatabase, app: OpenApp, opened: Opened, trail_of: TrailOf
+) -> None:
+    """As on a server, although here it is Jondel that cascades."""
+    path = make(
+        "CREATE TABLE par(id INTEGER PRIMARY KEY, name TEXT)",
+        "CREATE TABLE kid(id INTEGER PRIMARY KEY, par REFERENCES par ON DELETE CASCADE)",
+        "CREATE TABLE note(what, par REFERENCES par ON DELETE SET NULL)",
+        "CREATE TABLE lost(par REFERENCES par ON DELETE CASCADE)",
+        "INSERT INTO lost VALUES (1)",  # which pointed at nothing before
+    )
+    database = opened(path)
+    trail = trail_of(database)
+    trail.take(database)
+    user = app(path)
+    user.run("INSERT INTO par VALUES (1, 'a')")
+    trail.take(database)
+    user.run("INSERT INTO kid VALUES (7, 1)")
+    user.run("INSERT INTO note VALUES ('x', 1)")
+    before = content(path)
+    step = trail.steps()[1]
+    with pytest.raises(LinkedInTheWay, match="kid 7 points at par with id = 1"):
+        take_back_step(trail, database, step)
+    assert content(path) == before
+    done = take_back_step(trail, database, step, with_linked=True)
+    assert {str(t): c.marked() for t, c in done.linked.tables.items()} == {
+        "kid": "-1",
+        "note": "~1",
+    }
+    assert rows(path, "SELECT count(*) FROM par") == rows(path, "SELECT count(*) FROM kid") == [[0]]
+    assert rows(path, "SELECT * FROM note") == [["x", None]]
+    assert rows(path, "SELECT * FROM lost") == [[1]]
+
+
+def test_a_write_that_was_rolled_back_is_not_taken_for_the_apps(
+    make: MakeDatabase, app: OpenApp, opened: Opened, trail_of: TrailOf
+) -> None:
+    """Rows that outgrow the page cache reach the file before they are rolled back."""
+    path = make(
+        "PRAGMA page_size=65536",
+        "CREATE TABLE big(id INTEGER PRIMARY KEY, v)",
+        "CREATE TABLE ranks(id INTEGER PRIMARY KEY, pos UNIQUE) WITHOUT ROWID",
+        "INSERT INTO big WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE "
+        "i < 200) SELECT i, randomblob(60000) FROM n",
+        "INSERT INTO ranks VALUES (1, 1), (2, 2)",
+    )
+    database = opened(path)
+    trail = trail_of(database)
+    start, before = trail.take(database), content(path)
+    user = app(path)
+    user.run("UPDATE big SET v = randomblob(60000)")
+    user.run("UPDATE ranks SET pos = -pos")
+    user.run("UPDATE ranks SET pos = 3 + pos")
+    done = restore(trail, database, start)
+    assert done.method == "copy"
+    assert content(path) == before
+
+
+def test_a_table_of_very_many_columns_is_put_back(
+    make: MakeDatabase, app: OpenApp, opened: Opened, trail_of: TrailOf
+) -> None:
+    columns = ", ".join(f"c{n}" for n in range(1990))
+    path = make(f"CREATE TABLE wide(id INTEGER PRIMARY KEY, {columns})",
+                "INSERT INTO wide(id, c7) VALUES (1, 'a'), (2, -0.0)")  # fmt: skip
+    database = opened(path)
+    trail = trail_of(database)
+    start, before = trail.take(database), content(path)
+    app(path).run("UPDATE wide SET c1989 = 'x'")
+    app(path).run("UPDATE wide SET c7 = 0.0 WHERE id = 2")
+    app(path).run("INSERT INTO wide(id) VALUES (3)")
+    step = trail.take(database)
+    assert trail.changes(start, step).counts.marked() == "+1 ~2"
+    take_back_step(trail, database, trail.steps()[1])
+    assert content(path) == before
