@@ -202,8 +202,7 @@ class Restoring(Feature):
 
         desk = self.desk
         question = Question(
-            "Nothing is written yet: other records point at what will be gone, and go or change "
-            "with it. Take them along?",
+            "Take these along? They point at what will be gone:",
             "takes them along",
             changes=await desk.workspace.writing.changes_of(error.writes, MOST_LISTED),
             footnote="\n".join(obstacle.reason for obstacle in error.obstacles[:3]),
