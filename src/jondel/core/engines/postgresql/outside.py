@@ -44,16 +44,15 @@ class Outside:
             psycopg.Error: it could not be run.
         """
         with self._lock:
-            connection = self._connection
-            if connection is not None and not connection.closed:
-                with suppress(psycopg.OperationalError):  # lost meanwhile
-                    return connection.execute(sql, values).fetchall()
-            connection = self._connected()
             try:
-                return connection.execute(sql, values).fetchall()
+                connection = self._connection
+                if connection is not None and not connection.closed:
+                    with suppress(psycopg.OperationalError):  # lost meanwhile
+                        return connection.execute(sql, values).fetchall()
+                return self._connected().execute(sql, values).fetchall()
             finally:
                 if self._is_shut_out or self._is_closed:
-                    connection.close()
+                    self._let_go()
 
     def _connected(self) -> Connection:
         if not self._is_shut_out:
@@ -62,14 +61,20 @@ class Outside:
                 close_when_idle(self._connection, self._lock, lambda: False)
                 return self._connection
             # Shut out, or there is no server any more, which the next line tells.
-        connection = connect(self._target, self._what)
+        self._connection = connect(self._target, self._what)
         self._is_shut_out = True
-        return connection
+        return self._connection
+
+    def _let_go(self) -> None:
+        if self._connection is not None:
+            self._connection.close()
 
     def close(self) -> None:
         """Let go; asking again connects again, for that question."""
         self._is_closed = True
-        connection = self._connection
-        if connection is not None:
-            with suppress(psycopg.Error):
-                connection.close()
+        # A connection that another thread uses must not be closed here: that thread does so.
+        if self._lock.acquire(blocking=False):
+            try:
+                self._let_go()
+            finally:
+                self._lock.release()
