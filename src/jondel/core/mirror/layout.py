@@ -181,6 +181,8 @@ class MirrorTable(NamedTuple):
 
     def position(self, stored: Position) -> Position:
         """The position of a row that is addressed so there."""
+        if not self.address:
+            return ()  # what tells such rows apart there is nothing of the database's
         if self.number is not None or not stored:
             return stored
         names = dict(zip(self.address, stored, strict=True))

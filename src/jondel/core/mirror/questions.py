@@ -21,6 +21,7 @@ from jondel.core.model.writes import Cells
 from jondel.core.sql.tokens import without_comments
 
 _NOT_AS_TEXT = ("numeric", "boolean", "interval", "time with time zone")
+_GROUPED = 200
 _COMPARED = ("before", "up to", "after", "from", "between", "is", "is not", "one of", "none of")
 """What exact values are compared for in their order, and not by their text."""
 
@@ -100,6 +101,7 @@ def _exact_in(kept: MirrorTable, sql: str) -> str:
 
 
 def _any_column_holds(kept: MirrorTable, word: str) -> Condition:
-    return GroupCondition(
-        "or", tuple(ColumnCondition(name, "contains", (word,)) for name in kept.columns)
-    )
+    columns = [ColumnCondition(name, "contains", (word,)) for name in kept.columns]
+    # In groups, for SQLite takes an expression of a depth of 1000.
+    groups = [columns[at : at + _GROUPED] for at in range(0, len(columns), _GROUPED)]
+    return GroupCondition("or", tuple(GroupCondition("or", tuple(group)) for group in groups))

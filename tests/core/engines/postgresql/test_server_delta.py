@@ -86,7 +86,7 @@ def _plain(read: dict[str, Rows], state: Database) -> dict[str, Rows]:
 
 
 @pytest.mark.parametrize("way", _FEATURES)
-@pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 12))
+@pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 6))
 def test_random_work_is_told_as_a_naive_reading_finds_it(
     seed: int,
     way: str,

@@ -17,6 +17,7 @@ from jondel.core.engines.protocol import Database
 from jondel.core.engines.registry import open_database
 from jondel.core.model.addresses import TableId
 from jondel.core.model.changes import Changes
+from jondel.core.model.filters import Arrangement, WordsCondition
 from jondel.core.snapshots.catalogue import Snapshot
 from jondel.core.trail.restore import restore
 from jondel.core.trail.trail import Trail
@@ -286,7 +287,10 @@ def test_wide_tables_stop_nothing(
     restore(trail, database, first)
     assert trail.changes(first, database).empty
     with trail.opened(first) as state:
-        assert len(state.rows.read_window(state.schema().by_id[wide.id], 0, 5).rows) == 3
+        was = state.schema().by_id[wide.id]
+        assert len(state.rows.read_window(was, 0, 5).rows) == 3
+        assert len(list(state.finder.find_text(was, "7"))) == 1
+        assert state.finder.arrange(was, Arrangement(WordsCondition("7"), ())).rows == 1
 
 
 def test_a_table_that_cannot_be_read_stops_no_other(

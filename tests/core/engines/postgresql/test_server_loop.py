@@ -82,7 +82,7 @@ def owned(
     yield postgresql_database.replace("//jondel@", f"//{role}@")
 
 
-@pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 8))
+@pytest.mark.parametrize("seed", seeds("JONDEL_SERVER_SEEDS", 6))
 def test_any_earlier_state_can_be_put_back(seed: int, owned: str, home: Any) -> None:
     """Unless its schema was another one; which is said, and then nothing is written. The same for
     the steps in between, which are taken back."""

@@ -95,8 +95,8 @@ class ServerCommits:
 
     def mark(self, *, exact: bool = False) -> CommitMark:
         """See ``Commits.mark``."""
-        if not exact:
-            token = str(self.change_token())
+        token = str(self.change_token())
+        if not exact or not self._is_told:
             return ServerMark(token.partition(" ")[0] if self._is_told else token)
         tables = self._session.schema().schema.tables
         with translated(self._session.what), self._session.asking() as connection:
@@ -104,6 +104,8 @@ class ServerCommits:
 
     def moved_since(self, mark: CommitMark) -> bool:
         """See ``Commits.moved_since``."""
+        if not self._is_told:
+            return self.mark() != mark
         tables = self._session.schema().schema.tables
         with translated(self._session.what), self._session.asking() as connection:
             return moved(connection, tables, mark)
