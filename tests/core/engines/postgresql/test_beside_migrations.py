@@ -68,9 +68,11 @@ def test_it_goes_through_beside_a_snapshot_that_rests(postgresql_database: str, 
             next(told.tables)
             app.execute(_MIGRATION)
 
-    with closing(Session(postgresql_database, "harbour")) as session:
-        with pytest.raises(TargetLocked, match="gave way"):
-            rest()
+    with (
+        closing(Session(postgresql_database, "harbour")) as session,
+        pytest.raises(TargetLocked, match="gave way"),
+    ):
+        rest()
 
 
 def test_it_goes_through_beside_what_is_written(
