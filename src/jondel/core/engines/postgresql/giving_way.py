@@ -14,9 +14,9 @@ from jondel.core.errors import JondelError, TargetLocked
 
 _LOOK_EVERY_SECONDS = 0.1
 _WAITING = """
-SELECT EXISTS (
+SELECT ours.state FROM pg_stat_activity ours WHERE ours.pid = {0} AND EXISTS (
     SELECT 1 FROM pg_stat_activity a
-    WHERE a.wait_event_type = 'Lock' AND {}::int = ANY(pg_blocking_pids(a.pid)) {}
+    WHERE a.wait_event_type = 'Lock' AND {0} = ANY(pg_blocking_pids(a.pid)) {1}
 )
 """
 _FOR_A_CHANGE_OF_A_TABLE = """
@@ -45,13 +45,15 @@ def giving_way(
     def look() -> None:
         try:
             while not done.wait(_LOOK_EVERY_SECONDS):
-                if outside.ask(waiting)[0][0] != b"t":
+                found = outside.ask(waiting)
+                if not found:
                     continue
                 with acting:  # what comes after the block is not to be stopped
                     if done.is_set():
                         return
                     # A statement is cancelled and ends at once; a transaction that is idle is not.
-                    stop = "pg_terminate_backend" if gave_way.is_set() else "pg_cancel_backend"
+                    runs = found[0][0] == b"active" and not gave_way.is_set()
+                    stop = "pg_cancel_backend" if runs else "pg_terminate_backend"
                     gave_way.set()
                     outside.ask(f"SELECT {stop}({pid})")
         except (JondelError, psycopg.Error):
