@@ -179,7 +179,7 @@ def test_what_the_driver_says_of_its_errors_is_not_on_the_terminal(
         ]
         done = subprocess.run(command, capture_output=True, text=True, check=True)
         assert done.stdout == "public.ranks  ~2 undone\n"
-        assert done.stderr.startswith("the state before is kept as")
+        assert done.stderr.startswith("jondel: the state before is kept as")
         assert "psycopg" not in done.stderr
 
 

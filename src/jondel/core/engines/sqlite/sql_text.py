@@ -18,6 +18,7 @@ from jondel.core.model.values import Clipped, InvalidText, StoredValue, Value
 _MARKER = f"\x01{os.urandom(16).hex()}:"
 _MARKER_SQL = f"char(1)||'{_MARKER[1:]}'"
 _HEAD_BYTES = 1024
+_FEW_PARTS = 100
 
 
 def quoted(name: str) -> str:
@@ -122,8 +123,10 @@ def equal(cells: Iterable[tuple[str, StoredValue]]) -> str:
 def joined_evenly(operator: str, parts: Sequence[str]) -> str:
     """Expressions with an operator between them that may be grouped in any way.
 
-    In brackets, so that the tree of very many of them is not deep: SQLite takes a depth of 1000.
+    Very many of them are in brackets, so that their tree is not deep: SQLite takes a depth of 1000.
     """
+    if 0 < len(parts) <= _FEW_PARTS:
+        return operator.join(parts)
     level = list(parts)
     while len(level) > 1:
         pairs = [f"({operator.join(level[at : at + 2])})" for at in range(0, len(level), 2)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any, TypeAlias
 
-from jondel.core.engines.sqlite.sql_text import quoted, quoted_list
+from jondel.core.engines.sqlite.sql_text import joined_evenly, quoted, quoted_list
 from jondel.core.model.statements import Argument, Statement
 from jondel.core.model.values import InvalidText, StoredValue, kind_of
 from jondel.core.model.writes import RowWrite, WriteKind
@@ -55,7 +55,7 @@ def _texts(kind: WriteKind, table: str, given: _Classes, expected: _Classes) -> 
         marks = ", ".join(_marked(storage) for _, storage in given)
         sql = f"INSERT INTO {quoted(table)}({names}) VALUES ({marks})"
     else:
-        where = " AND ".join(_holds(quoted(name), storage) for name, storage in expected)
+        where = joined_evenly(" AND ", [_holds(quoted(name), cls) for name, cls in expected])
         sql = f"{_change(table, given)} WHERE {where}"
     return tuple(sql.split(_ARGUMENT))
 
