@@ -34,6 +34,11 @@ if TYPE_CHECKING:
     from jondel.core.trail.restore import Restored
 
 
+_NOT_COMPARED = (
+    " What could not be compared is left alone, unless the whole database is copied over."
+)
+
+
 class PutBack(Protocol):
     """Work that puts something back; ``with_linked`` as in ``core.trail.restore``."""
 
@@ -112,7 +117,8 @@ class Restoring(Feature):
             f"Restore {name} to {step.after.title}? This will be undone:",
             "restores",
             changes=lost,
-            footnote="A snapshot is taken first, so the restore can be undone.",
+            footnote="A snapshot is taken first, so the restore can be undone."
+            + (_NOT_COMPARED if lost.unread else ""),
             part=part,
             statements=partial(writing.statements_to_restore, step, MOST_LISTED),
         )

@@ -48,7 +48,8 @@ def listed_changes(widget: Widget, changes: Changes) -> RenderableType:
             words = f"  {CLIP_SIGN} {grouped(unlisted)} more"
             parts.append(Text(words, ink(widget, "sand-dim")))
     for unread in changes.unread:
-        words = f"{safe_name(unread.table)}  left alone: {line(unread.reason, _ROW_CHARACTERS)}"
+        reason = unread.reason.removeprefix(f"{unread.table}: ")
+        words = f"{safe_name(unread.table)}  not compared: {line(reason, _ROW_CHARACTERS)}"
         parts.append(Text(f"! {words}", ink(widget, "brass")))
     if changes.hidden:
         records = "record" if changes.hidden == 1 else "records"
