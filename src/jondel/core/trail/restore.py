@@ -9,20 +9,18 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable, Collection
 from contextlib import closing
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from jondel.core.diff.compare import Scope
-from jondel.core.engines.needed import commits_of, restorer_of, writer_of
-from jondel.core.engines.protocol import CommitMark, Database, Feature
+from jondel.core.engines.needed import commits_of, restorer_of
+from jondel.core.engines.protocol import Database, Feature
 from jondel.core.errors import (
     DatabaseDamaged,
     NotADatabase,
-    RecordsMovedOn,
     TableNotFound,
     TableUnreadable,
     TargetNotFound,
-    WriteError,
     WriteRefused,
 )
 from jondel.core.model.addresses import TableId
@@ -33,6 +31,7 @@ from jondel.core.snapshots.catalogue import Snapshot, Trigger
 from jondel.core.trail.linked_records import LinkedRecords, linked_records
 from jondel.core.trail.take_back import only_record, plan_to_take_back
 from jondel.core.trail.trail import Step, Trail
+from jondel.core.trail.writing_back import Stopping, WritingBack
 
 _LISTED = 3
 _MOST_RECORDS = 20_000
@@ -72,14 +71,6 @@ class Undoing(NamedTuple):
     plan: WritePlan
     linked: LinkedRecords
     left_alone: tuple[Unread, ...] = ()
-
-
-class Stopping(NamedTuple):
-    """How work that writes is stopped: ``opened`` is called with what it reads, which may be
-    interrupted, and ``committed`` once it is written and nothing is to be stopped any more."""
-
-    opened: Callable[[Database], None] = lambda database: None
-    committed: Callable[[], None] = lambda: None
 
 
 _NEVER = Stopping()
@@ -128,14 +119,8 @@ def restore(
                 raise WriteRefused(f"{unread.table}: cannot be compared: {unread.reason}")
         same_settings = tables is not None or _same_settings(trail, to, before)
         sequences = () if tables is not None else _sequences_that_moved(trail, to, before)
-        if changes.empty and not changes.unread and same_settings and not sequences:
-            return Restored(before, before, ChangeSummary(), "rows")
-        if (
-            changes.empty
-            and same_settings
-            and not sequences
-            and Feature.RESTORING not in (database.features)
-        ):
+        may_be_left = not changes.unread or Feature.RESTORING not in database.features
+        if changes.empty and may_be_left and same_settings and not sequences:
             return Restored(before, before, ChangeSummary(), "rows", left_alone=changes.unread)
         by_rows = tables is not None or (same_settings and suits_rows(changes))
         if Feature.RESTORING not in database.features:
@@ -143,7 +128,7 @@ def restore(
             if tables is None:
                 changes = _with_same_tables(changes)
         method, linked = "rows", ChangeSummary()
-        writing = _WritingBack(
+        writing = WritingBack(
             trail, database, to, changes, before, since, stopping, sequences,
             with_linked=with_linked, may_be_linked=tables is not None or bool(changes.unread),
         )  # fmt: skip
@@ -341,7 +326,7 @@ def _take_back(
         raise WriteRefused(f"{what}: nothing changed there, so there is nothing to take back")
     hard = _without_derived_tables(changes)
     with trail.before_writing(database, Trigger("restore", f"before taking back {what}")) as before:
-        linked = _WritingBack(
+        linked = WritingBack(
             trail, database, earlier, hard, before, None, stopping,
             triggers=triggers, with_linked=with_linked,
         ).run()  # fmt: skip
@@ -349,80 +334,6 @@ def _take_back(
     after = trail.take(database, trigger=Trigger("restore", f"took back {what}"))
     summary = ChangeSummary.of(shown)
     return Restored(before, after, summary, "rows", linked=linked, left_alone=changes.unread)
-
-
-@dataclass(frozen=True)
-class _WritingBack:
-    """Undoing changes since an earlier state, row by row."""
-
-    trail: Trail
-    database: Database
-    earlier: Snapshot
-    changes: Changes
-    before: Snapshot
-    """The database as it is before this is written."""
-    since: CommitMark | None
-    stopping: Stopping
-    sequences: tuple[SequenceState, ...] = ()
-    triggers: bool = False
-    with_linked: bool = False
-    may_be_linked: bool = True
-    """Whether records that are not among the changes can point at what is removed."""
-
-    def done(self, *, may_fail: bool) -> ChangeSummary | None:
-        """Do it; returns what links added. None where it cannot be done so, and ``may_fail``."""
-        try:
-            return self.run()
-        except WriteRefused:
-            if not may_fail:
-                raise
-        except WriteError as error:
-            if not may_fail or type(error) is not WriteError:
-                raise
-        return None
-
-    def run(self) -> ChangeSummary:
-        """Do it; returns what links added. Raises ``WriteError``."""
-        writer = writer_of(self.database)
-        with _opened(self.trail, self.earlier) as image:
-            self.stopping.opened(image)
-            plan = self._plan(image, replacing=False)
-            linked = linked_records(plan, self.database) if self.may_be_linked else LinkedRecords()
-            if not self.with_linked:
-                linked.require_none()
-            try:
-                writer.apply(linked.added_to(plan), self.since)
-            except WriteRefused:
-                # Values that must be unique may have changed places; then whole rows have to.
-                again = self._plan(image, replacing=True)
-                if again == plan:
-                    raise
-                since = self.mark_anew() if self.since is not None else None
-                writer.apply(linked.added_to(again), since)
-        return linked.summary
-
-    def mark_anew(self) -> CommitMark:
-        """Mark how far the database is after a write that was rolled back: it leaves traces that
-        look like a commit.
-
-        Raises:
-            RecordsMovedOn: the database is not as it was before.
-        """
-        since = commits_of(self.database).mark(exact=True)
-        with self.trail.now(self.database) as (_, name):
-            if name != self.before.image:
-                raise RecordsMovedOn(
-                    f"{self.database.name}: the app has written to it meanwhile; nothing was "
-                    "written, look again"
-                )
-        return since
-
-    def _plan(self, image: Database, *, replacing: bool) -> WritePlan:
-        schema = self.database.schema()
-        plan = plan_to_take_back(
-            self.changes, image, schema, replacing=replacing, triggers=self.triggers
-        )
-        return replace(plan, sequences=self.sequences)
 
 
 def suits_rows(changes: Changes) -> bool:

@@ -15,10 +15,11 @@ from jondel.core.model.transactions import Transactions
 from jondel.core.model.values import Value
 from jondel.core.snapshots.action_runs import ActionRun
 from jondel.core.snapshots.catalogue import Snapshot, Trigger
-from jondel.core.trail.restore import Stopping, restore
+from jondel.core.trail.restore import restore
 from jondel.core.trail.trail import Trail
 from jondel.core.trail.transactions import keep_transactions, observed
 from jondel.core.trail.watch import WatchTimes
+from jondel.core.trail.writing_back import Stopping
 from jondel.core.verify.action_run import ActionRunner
 from jondel.core.verify.actions import Action, Outcome, RecordAddress
 from jondel.core.verify.matchers import Setting

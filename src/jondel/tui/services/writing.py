@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from jondel.core.draft.readable_statements import ReadableStatement
     from jondel.core.model.changes import Changes
     from jondel.core.model.writes import RowWrite
-    from jondel.core.trail.restore import Restored, Stopping, Undoing
+    from jondel.core.trail.restore import Restored, Undoing
+    from jondel.core.trail.writing_back import Stopping
 
 
 Planned: TypeAlias = "tuple[list[ReadableStatement], int]"
@@ -160,7 +161,7 @@ class Writing:
 
     async def _planned(self, most: int, plan: Callable[[Database, Stopping], Undoing]) -> Planned:
         from jondel.core.draft.readable_statements import readable_statements
-        from jondel.core.trail.restore import Stopping
+        from jondel.core.trail.writing_back import Stopping
 
         def run(job: Job) -> Planned:
             live = self._survey.live()
@@ -203,7 +204,7 @@ class Writing:
     async def _put_back(
         self, work: Callable[[Callable[[], Database], Stopping], Restored]
     ) -> Restored:
-        from jondel.core.trail.restore import Stopping
+        from jondel.core.trail.writing_back import Stopping
 
         self.require_allowed()
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from jondel.core.engines.postgresql.connection import Connection
@@ -110,15 +110,26 @@ def count_rows(
 ) -> Iterator[tuple[Table, Counted]]:
     """Count the rows of tables, some at a time, and those that came since."""
     recent = recent_since(oldest) if oldest is not None else "FALSE"
+    came = f"count(*), count(*) FILTER (WHERE {recent})"
+    for table, (rows, recent_rows) in aggregates(connection, tables, lambda _: came):
+        yield table, Counted(int(rows or 0), int(recent_rows or 0))
+
+
+def aggregates(
+    connection: Connection, tables: Sequence[Table], of: Callable[[Table], str]
+) -> Iterator[tuple[Table, tuple[bytes | None, ...]]]:
+    """Compute aggregates over the rows of tables, several tables with each statement.
+
+    ``of`` gives the SQL of a table's aggregates, as many for each; its rows are called ``t``.
+    """
     for first in range(0, len(tables), _COUNTED_AT_ONCE):
         part = tables[first : first + _COUNTED_AT_ONCE]
         sql = " UNION ALL ".join(
-            f"SELECT {number}, count(*), count(*) FILTER (WHERE {recent}) "
-            f"FROM {unmarked(source(table))}"
-            for number, table in enumerate(part)
+            f"SELECT {place}, {of(table)} FROM {unmarked(source(table))} AS t"
+            for place, table in enumerate(part)
         )
-        for number, rows, came in connection.execute(sql).fetchall():
-            yield part[int(number)], Counted(int(rows), int(came))
+        for place, *found in connection.execute(sql).fetchall():
+            yield part[int(place)], tuple(found)
 
 
 def number_of(table: Table) -> int:

@@ -24,7 +24,7 @@ WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A')
 
 
 def lock_against_writing(connection: Connection, tables: Sequence[Table]) -> None:
-    """Have nobody else write to tables until the transaction ends; they can be read.
+    """Keep others from writing to tables until the transaction ends; they can be read.
 
     Those that one may not lock are left out. Where somebody holds one of them, the others are let
     go again for a moment, so that nobody waits for these meanwhile.

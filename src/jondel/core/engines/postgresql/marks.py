@@ -13,13 +13,13 @@ from jondel.core.engines.postgresql.address import address_of
 from jondel.core.engines.postgresql.connection import Connection, translated
 from jondel.core.engines.postgresql.heap_facts import (
     HeapFacts,
+    aggregates,
     number_of,
     read_facts,
     read_transactions,
     recent_since,
 )
 from jondel.core.engines.postgresql.session import Session
-from jondel.core.engines.postgresql.sql_text import source, unmarked
 from jondel.core.engines.protocol import CommitMark
 from jondel.core.errors import StatementFailed
 from jondel.core.model.schema import Table
@@ -32,7 +32,6 @@ _TOKEN = """
 SELECT pg_current_snapshot()::text, pg_postmaster_start_time()::text,
     (SELECT d.oid FROM pg_database d WHERE d.datname = %s)
 """
-_ASKED_AT_ONCE = 50
 
 
 class TableMark(NamedTuple):
@@ -139,16 +138,13 @@ def _table_marks(
     """How far tables are; the sums are over rows that came since a transaction number."""
     facts = read_facts(connection)
     marked = [table for table in tables if table.is_mirrored and number_of(table) in facts]
-    for first in range(0, len(marked), _ASKED_AT_ONCE):
-        part = marked[first : first + _ASKED_AT_ONCE]
-        sql = " UNION ALL ".join(
-            f"SELECT {place}, count(*), {_sum_of(facts[number_of(table)], oldest)} "
-            f"FROM {unmarked(source(table))} AS t"
-            for place, table in enumerate(part)
-        )
-        for place, rows, total in connection.execute(sql).fetchall():
-            number = number_of(part[int(place)])
-            yield number, TableMark(facts[number], int(rows), (total or b"").decode())
+
+    def rows_and_sum(table: Table) -> str:
+        return f"count(*), {_sum_of(facts[number_of(table)], oldest)}"
+
+    for table, (rows, total) in aggregates(connection, marked, rows_and_sum):
+        number = number_of(table)
+        yield number, TableMark(facts[number], int(rows or 0), (total or b"").decode())
 
 
 def _sum_of(facts: HeapFacts, oldest: int) -> str:

@@ -172,7 +172,7 @@ class OrderedWrites:
     # Links in a circle
 
     def _let_links_go(self, waiting: list[_Waiting]) -> list[_Waiting]:
-        """Have rows that are to go point at nothing first, and those that come, only afterwards."""
+        """Clear the links of rows to delete, and set those of inserted rows at the end."""
         tables = {entry.write.table for entry in waiting}
         return [self._without_links(entry, tables) for entry in waiting]
 
@@ -213,9 +213,9 @@ class OrderedWrites:
     # Unique values that change places
 
     def _exchange(self, waiting: list[_Waiting]) -> list[_Waiting]:
-        """Have rows go and come back with other values, all of a table's in one statement.
+        """Delete rows and insert them with their new values, in one statement per table.
 
-        Those that others point at stay where their going would have the others go.
+        A row stays if deleting it would set off a link's action.
         """
         done: list[_Waiting] = []
         for table, some in self._exchanging(waiting):
@@ -288,8 +288,8 @@ class OrderedWrites:
         return False
 
     def _step_aside(self, waiting: list[_Waiting]) -> list[_Waiting]:
-        """Have rows hold other values for a moment: those that exchange unique values, and those
-        that are to go and hold what one that is to come needs."""
+        """Give rows temporary values: rows that swap unique values, and rows to delete that hold
+        a unique value which a row to insert needs."""
         needed = {
             entry.write.table
             for entry in waiting
